@@ -1,0 +1,200 @@
+package finding
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"woodlark.example/core/baseline"
+	"woodlark.example/core/figure"
+)
+
+// Standing is what is known of a path when findings about it are made.
+type Standing struct {
+	Verdict baseline.Verdict
+	Now     time.Time
+	Daily   *baseline.Daily    // the hours at which it keeps getting worse; nil when there are none
+	Past    []baseline.Episode // its episodes, oldest first
+}
+
+// OfPath concludes how a path stands. The first finding is the headline: there
+// is always one.
+func OfPath(s Standing) []Finding {
+	found := []Finding{headline(s)}
+	if s.Daily != nil {
+		found = append(found, daily(s))
+	}
+	return found
+}
+
+func headline(s Standing) Finding {
+	v := s.Verdict
+	switch v.State {
+	case baseline.StateUnmeasured:
+		return unmeasured(s)
+	case baseline.StateLost:
+		if v.Never {
+			return Finding{
+				Code:     NeverAnswered,
+				Sentence: fmt.Sprintf("Has never answered: %s in a row without an answer. It may drop ICMP.", count(v.Silence, "probe")),
+				Figures:  map[string]float64{"silent_probes": float64(v.Silence)},
+				Sure:     0.99,
+				Advice:   "Check whether a TCP port of the target answers; if so, measure that port instead.",
+			}
+		}
+		return Finding{
+			Code:     NoAnswer,
+			Sentence: fmt.Sprintf("No answer to the last %s; it answered before.", count(v.Silence, "probe")),
+			Figures:  map[string]float64{"silent_probes": float64(v.Silence)},
+			Sure:     0.999,
+			Advice:   "Check the target and its access link; trace the route to see how far it reaches.",
+		}
+	case baseline.StateDegraded:
+		return degraded(s)
+	}
+	return steady(s)
+}
+
+func unmeasured(s Standing) Finding {
+	f := Finding{Code: Unmeasured, Sentence: "No reading yet.", Figures: map[string]float64{}, Sure: 1,
+		Advice: "The first reading comes within a minute; if it does not, see the runs of its watch."}
+	if !s.Verdict.Newest.At.IsZero() {
+		f.Sentence = fmt.Sprintf("No reading for %s.", figure.FormatSpan(s.Now.Sub(s.Verdict.Since)))
+		f.Advice = "See whether the watch is paused and its agent alive."
+	}
+	return f
+}
+
+func steady(s Standing) Finding {
+	v := s.Verdict
+	f := Finding{Code: Steady, Figures: map[string]float64{}, Sure: 0.95}
+	now, measured := v.Newest.Value(baseline.RTT)
+	if measured {
+		f.Figures["rtt_ms"] = now
+	}
+	n, _, ok := v.Baseline.At(baseline.RTT, v.Newest.At)
+	switch {
+	case !ok:
+		f.Code, f.Sure = NoBaseline, 1
+		f.Sentence = fmt.Sprintf("Answers; too few readings yet to know what is normal (a baseline needs %d).", baseline.MinReadings)
+		f.Advice = "Leave the watch running."
+	default:
+		f.Figures["normal_low_ms"], f.Figures["normal_high_ms"] = n.Low, n.High
+		f.Sentence = fmt.Sprintf("As normal for this hour (%s).", bandMs(n.Low, n.High))
+	}
+	if last, ok := lastEpisode(s); ok {
+		what := "Degraded"
+		if last.Kind == baseline.Lost {
+			what = "Lost"
+		}
+		f.Sentence += fmt.Sprintf(" %s for %s, ended %s ago.", what, figure.FormatSpan(last.To.Sub(last.From)), figure.FormatSpan(s.Now.Sub(last.To)))
+	}
+	return f
+}
+
+// lastEpisode is the newest episode if it ended within a day and is not one of
+// those that come back daily, which have a finding of their own.
+func lastEpisode(s Standing) (baseline.Episode, bool) {
+	if len(s.Past) == 0 {
+		return baseline.Episode{}, false
+	}
+	e := s.Past[len(s.Past)-1]
+	if e.Open() || s.Now.Sub(e.To) > 24*time.Hour || (s.Daily != nil && e.Kind == baseline.Degraded) {
+		return baseline.Episode{}, false
+	}
+	return e, true
+}
+
+func bandMs(low, high float64) string {
+	a, b := figure.FormatMs(low), figure.FormatMs(high)
+	if a == b {
+		return a
+	}
+	return strings.TrimSuffix(a, " ms") + " to " + b
+}
+
+func degraded(s Standing) Finding {
+	e := s.Verdict.Episode
+	f := Finding{Code: DelayRaised, Figures: map[string]float64{}}
+	chance := 0.0
+	var parts []string
+	for _, x := range e.Excesses {
+		chance = max(chance, x.Chance)
+		parts = append(parts, describe(x))
+		unit := "_ms"
+		if x.Measure == baseline.Loss {
+			unit = "_ratio"
+		}
+		f.Figures[x.Measure.String()+unit] = x.Now
+		f.Figures["normal_"+x.Measure.String()+unit] = x.Normal
+	}
+	f.Sure = sure(chance)
+	f.Sentence = capitalise(strings.Join(parts, "; ")) + "."
+	f.Advice = "Trace the route and compare it with the one from before."
+	_, delayed := e.Excess(baseline.RTT)
+	_, ragged := e.Excess(baseline.Jitter)
+	_, lossy := e.Excess(baseline.Loss)
+	switch {
+	case delayed && ragged && lossy:
+		f.Code = Saturation
+		f.Advice = "More is being sent than fits: find what fills the link at this time."
+	case lossy && !delayed:
+		f.Code = LossSteady
+		f.Advice = "Trace the route to see from which hop on the loss is carried."
+	case delayed && !ragged && s.Now.Sub(e.From) >= time.Hour:
+		f.Code = DelayStep
+	}
+	return f
+}
+
+func describe(x baseline.Excess) string {
+	switch x.Measure {
+	case baseline.Loss:
+		return fmt.Sprintf("loses %s of the probes, normally %s", figure.FormatRatio(x.Now), figure.FormatRatio(x.Normal))
+	case baseline.Jitter:
+		return fmt.Sprintf("jitter %s, normally %s", figure.FormatMs(x.Now), figure.FormatMs(x.Normal))
+	}
+	return fmt.Sprintf("RTT %s, normally %s", figure.FormatMs(x.Now), figure.FormatMs(x.Normal))
+}
+
+func capitalise(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+func daily(s Standing) Finding {
+	d := s.Daily
+	f := Finding{
+		Code:     DelayDaily,
+		Sentence: fmt.Sprintf("Gets worse every day about %s to %s (%d of %d days).", clock(d.FromMinute), clock(d.ToMinute), d.Days, d.OfDays),
+		Figures:  map[string]float64{"days": float64(d.Days), "of_days": float64(d.OfDays)},
+		Sure:     sure(1 / float64(1+d.Days*d.Days)),
+		Advice:   "Find what is sent over this way at those hours.",
+	}
+	if d.Days < d.OfDays {
+		f.Sentence = strings.Replace(f.Sentence, "every day", "most days", 1)
+	}
+	var lossy, all int
+	var worst float64
+	for _, e := range s.Past {
+		if e.Kind != baseline.Degraded {
+			continue
+		}
+		all++
+		x, delayed := e.Excess(baseline.RTT)
+		worst = max(worst, x.Worst)
+		if _, ok := e.Excess(baseline.Loss); ok && delayed {
+			lossy++
+		}
+	}
+	if worst > 0 {
+		f.Figures["worst_rtt_ms"] = worst
+	}
+	if lossy*2 > all {
+		f.Code = Saturation
+		f.Sentence = strings.TrimSuffix(f.Sentence, ".") + ": RTT up to " + figure.FormatMs(worst) + " with loss, as when a link is full."
+	}
+	return f
+}

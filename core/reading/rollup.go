@@ -1,0 +1,56 @@
+package reading
+
+import "time"
+
+// Rollup is many readings of one path as one: counts, sums and a sketch, so
+// that two rollups merge exactly, whatever their order.
+type Rollup struct {
+	At       time.Time
+	Span     time.Duration
+	Readings int
+	Sent     int
+	Answered int
+	Lost     int
+	Refused  int
+	Min, Max time.Duration // 0 when nothing was answered
+	Sum      time.Duration // of all answered round-trip times
+	Sketch   Sketch
+}
+
+// Add counts one reading with its probes.
+func (u *Rollup) Add(r Reading, probes []Probe) {
+	u.Readings++
+	u.Sent += r.Sent
+	u.Answered += r.Answered
+	u.Lost += r.Lost
+	u.Refused += r.Refused
+	for _, p := range probes {
+		if p.Outcome != Answered {
+			continue
+		}
+		u.extend(p.RTT, p.RTT)
+		u.Sum += p.RTT
+		u.Sketch.Add(p.RTT)
+	}
+}
+
+// Merge adds another rollup.
+func (u *Rollup) Merge(o Rollup) {
+	u.Readings += o.Readings
+	u.Sent += o.Sent
+	u.Answered += o.Answered
+	u.Lost += o.Lost
+	u.Refused += o.Refused
+	if o.Max > 0 {
+		u.extend(o.Min, o.Max)
+	}
+	u.Sum += o.Sum
+	u.Sketch.Merge(o.Sketch)
+}
+
+func (u *Rollup) extend(low, high time.Duration) {
+	if u.Max == 0 || low < u.Min {
+		u.Min = low
+	}
+	u.Max = max(u.Max, high)
+}

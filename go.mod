@@ -1,0 +1,10 @@
+module woodlark.example
+
+go 1.26.0
+
+require (
+	github.com/stretchr/testify v1.12.1
+	golang.org/x/sys v0.49.0
+)
+
+require go.yaml.in/yaml/v3 v3.0.5 // indirect

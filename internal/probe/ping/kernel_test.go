@@ -1,0 +1,89 @@
+package ping_test
+
+import (
+	"context"
+	"net/netip"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"woodlark.example/core/reading"
+	"woodlark.example/internal/network"
+	"woodlark.example/internal/network/kernel"
+	"woodlark.example/internal/probe/ping"
+	"woodlark.example/wire"
+)
+
+// runTargets pings targets, each with a Count, until all are done.
+func runTargets(t *testing.T, n network.Network, targets ...ping.Target) [][]reading.Probe {
+	t.Helper()
+	families := map[wire.Family]bool{}
+	for _, target := range targets {
+		families[wire.FamilyOf(target.Addr)] = true
+	}
+	var list []wire.Family
+	for f := range families {
+		list = append(list, f)
+	}
+	e, err := ping.NewEngine(n, ping.Options{Families: list})
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	ended := make(chan error, 1)
+	go func() { ended <- e.Run(ctx) }()
+	probes := make([][]reading.Probe, len(targets))
+	done := make(chan struct{}, len(targets))
+	for i, target := range targets {
+		target.Settled = func(p reading.Probe) { probes[i] = append(probes[i], p) }
+		target.Done = func() { done <- struct{}{} }
+		_, err := e.Add(target)
+		require.NoError(t, err)
+	}
+	for range targets {
+		select {
+		case <-done:
+		case <-ctx.Done():
+			t.Fatal("the targets did not finish in time")
+		}
+	}
+	cancel()
+	require.NoError(t, <-ended)
+	return probes
+}
+
+func TestKernelLoopback(t *testing.T) {
+	for _, c := range []struct{ name, addr string }{{"IPv4", "127.0.0.1"}, {"other IPv4", "127.5.6.7"}, {"IPv6", "::1"}} {
+		t.Run(c.name, func(t *testing.T) {
+			probes := runTargets(t, kernel.Host(), ping.Target{Addr: netip.MustParseAddr(c.addr), Interval: 2 * time.Millisecond, Count: 50})[0]
+			r := reading.Of(time.Now(), 0, 50, 0, probes)
+			assert.Equal(t, 50, r.Answered)
+			assert.Zero(t, r.Duplicates)
+			assert.Equal(t, reading.StampKernel, r.Stamp, "the kernel stamps both ways on loopback")
+			median, _ := r.RTT.Median.Get()
+			assert.Positive(t, median)
+			assert.Less(t, median, 10*time.Millisecond)
+			assert.Equal(t, 64, probes[0].TTL)
+		})
+	}
+}
+
+func TestKernelManyTargetsOneSocket(t *testing.T) {
+	var targets []ping.Target
+	for i := range 200 {
+		targets = append(targets, ping.Target{
+			Addr: netip.AddrFrom4([4]byte{127, 1, 0, byte(i + 1)}), Interval: 20 * time.Millisecond,
+			Count: 5, Phase: time.Duration(i) * 100 * time.Microsecond,
+		})
+	}
+	for i, probes := range runTargets(t, kernel.Host(), targets...) {
+		require.Len(t, probes, 5)
+		for n, p := range probes {
+			assert.Equal(t, reading.Answered, p.Outcome, "target %d", i)
+			if n > 0 {
+				assert.InDelta(t, float64(20*time.Millisecond), float64(p.DueAt.Sub(probes[n-1].DueAt)), float64(time.Millisecond), "deadlines are absolute")
+			}
+		}
+	}
+}
