@@ -3,6 +3,7 @@ module woodlark.example
 go 1.26.0
 
 require (
+	github.com/goccy/go-yaml v1.19.2
 	github.com/stretchr/testify v1.12.1
 	golang.org/x/sys v0.49.0
 )
