@@ -1,0 +1,281 @@
+package mariadb
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	_ "github.com/go-sql-driver/mysql" // the driver behind sql.Open("mysql", …)
+)
+
+// Options of Start.
+type Options struct {
+	Dir       string // data folder, made when it is not there
+	Log       *slog.Logger
+	BufferMiB int // InnoDB's buffer pool; 256 when 0
+}
+
+// Server is a running private server. It is started again when it dies.
+type Server struct {
+	options Options
+	program string
+	data    string
+	socket  string
+	tmp     string // holds the socket when the data folder's path is too long for one
+	log     *slog.Logger
+
+	mu       sync.Mutex
+	process  *os.Process
+	stopping bool
+	ended    chan struct{}
+}
+
+const startTimeout = 60 * time.Second
+
+// Start makes the data folder if need be, starts the server and waits until it
+// answers.
+func Start(ctx context.Context, o Options) (*Server, error) {
+	program, err := find("mariadbd", "mysqld")
+	if err != nil {
+		return nil, err
+	}
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	if o.BufferMiB == 0 {
+		o.BufferMiB = 256
+	}
+	if o.Dir, err = filepath.Abs(o.Dir); err != nil {
+		return nil, err
+	}
+	s := &Server{options: o, program: program, data: filepath.Join(o.Dir, "data"), log: o.Log, ended: make(chan struct{})}
+	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
+		return nil, fmt.Errorf("make the database's folder: %w", err)
+	}
+	if err := s.initialise(ctx); err != nil {
+		return nil, err
+	}
+	if err := s.placeSocket(); err != nil {
+		return nil, err
+	}
+	started := make(chan error, 1)
+	go s.supervise(started)
+	if err := <-started; err != nil {
+		return nil, err
+	}
+	if err := s.await(ctx); err != nil {
+		_ = s.Stop()
+		return nil, fmt.Errorf("%w\n%s", err, s.logTail())
+	}
+	return s, nil
+}
+
+// initialise fills a new data folder. It does so beside it and renames, so that
+// a half-made one is never taken for whole.
+func (s *Server) initialise(ctx context.Context) error {
+	if _, err := os.Stat(s.data); err == nil {
+		return nil
+	}
+	install, err := find("mariadb-install-db", "mysql_install_db")
+	if err != nil {
+		return err
+	}
+	making := s.data + ".new"
+	if err := os.RemoveAll(making); err != nil {
+		return err
+	}
+	args := []string{"--no-defaults", "--datadir=" + making, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve"}
+	args = append(args, userArgs()...)
+	cmd := exec.CommandContext(ctx, install, args...)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("make the database's files in %s: %w\n%s", making, err, bytes.TrimSpace(out))
+	}
+	return os.Rename(making, s.data)
+}
+
+// userArgs let the server run as root where we do; it refuses to by itself.
+func userArgs() []string {
+	if u, err := user.Current(); err == nil && u.Uid == "0" {
+		return []string{"--user=root"}
+	}
+	return nil
+}
+
+func (s *Server) placeSocket() error {
+	s.socket = filepath.Join(s.options.Dir, "db.sock")
+	if len(s.socket) < 100 { // sockaddr_un holds 108 bytes
+		return nil
+	}
+	var err error
+	if s.tmp, err = os.MkdirTemp("", "woodlark-db-"); err != nil {
+		return fmt.Errorf("make a folder for the database's socket: %w", err)
+	}
+	s.socket = filepath.Join(s.tmp, "db.sock")
+	return nil
+}
+
+func (s *Server) arguments() []string {
+	return append([]string{
+		"--no-defaults", "--datadir=" + s.data, "--socket=" + s.socket, "--skip-networking",
+		"--pid-file=" + filepath.Join(s.options.Dir, "db.pid"), "--log-error=" + filepath.Join(s.options.Dir, "db.log"),
+		"--skip-name-resolve", "--skip-log-bin", "--max-connections=100", "--performance-schema=OFF",
+		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--default-time-zone=+00:00",
+		"--innodb-buffer-pool-size=" + strconv.Itoa(s.options.BufferMiB) + "M", "--innodb-log-file-size=128M",
+		// The log is written at each commit and flushed once a second: a kill
+		// of the server loses nothing, a power cut up to a second.
+		"--innodb-flush-log-at-trx-commit=2", "--innodb-flush-method=O_DIRECT",
+	}, userArgs()...)
+}
+
+// supervise runs the server and starts it again when it dies. It stays on one
+// thread, for the server is told to end with its parent's thread.
+func (s *Server) supervise(started chan<- error) {
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	defer close(s.ended)
+	for first := true; ; first = false {
+		s.waitForOther()
+		cmd := exec.Command(s.program, s.arguments()...)
+		cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM, Setpgid: true}
+		began := time.Now()
+		s.mu.Lock()
+		if s.stopping {
+			s.mu.Unlock()
+			return
+		}
+		err := cmd.Start()
+		if err == nil {
+			s.process = cmd.Process
+		}
+		s.mu.Unlock()
+		if first {
+			started <- err
+			if err != nil {
+				return
+			}
+		}
+		if err == nil {
+			err = cmd.Wait()
+		}
+		s.mu.Lock()
+		s.process = nil
+		stopping := s.stopping
+		s.mu.Unlock()
+		if stopping {
+			return
+		}
+		s.log.Error("the database server ended by itself and is started again", "error", err)
+		if time.Since(began) < 5*time.Second {
+			time.Sleep(time.Second)
+		}
+	}
+}
+
+// waitForOther waits for a server that an earlier, killed service left behind in
+// this folder and that is still ending.
+func (s *Server) waitForOther() {
+	text, err := os.ReadFile(filepath.Join(s.options.Dir, "db.pid"))
+	if err != nil {
+		return
+	}
+	pid, err := strconv.Atoi(strings.TrimSpace(string(text)))
+	if err != nil || !s.isOurs(pid) {
+		return
+	}
+	s.log.Info("waiting for the database server of an earlier start to end", "pid", pid)
+	_ = syscall.Kill(pid, syscall.SIGTERM)
+	for deadline := time.Now().Add(startTimeout); s.isOurs(pid) && time.Now().Before(deadline); {
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+// isOurs reports whether a process is a server on our own data folder.
+func (s *Server) isOurs(pid int) bool {
+	line, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
+	return err == nil && bytes.Contains(line, []byte("--datadir="+s.data+"\x00"))
+}
+
+// await waits until the server answers.
+func (s *Server) await(ctx context.Context) error {
+	db, err := sql.Open("mysql", s.DSN(""))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	ctx, cancel := context.WithTimeout(ctx, startTimeout)
+	defer cancel()
+	for {
+		err := db.PingContext(ctx)
+		if err == nil {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("the private database server does not answer on %s: %w", s.socket, errors.Join(ctx.Err(), err))
+		case <-s.ended:
+			return errors.New("the private database server ended")
+		case <-time.After(25 * time.Millisecond):
+		}
+	}
+}
+
+func (s *Server) logTail() string {
+	data, err := os.ReadFile(filepath.Join(s.options.Dir, "db.log"))
+	if err != nil {
+		return ""
+	}
+	lines := strings.Split(strings.TrimSpace(string(data)), "\n")
+	return strings.Join(lines[max(0, len(lines)-8):], "\n")
+}
+
+// DSN is the data source name of one of its databases, or of none.
+func (s *Server) DSN(database string) string {
+	return fmt.Sprintf("root@unix(%s)/%s", s.socket, database)
+}
+
+// Pid is the server's process, 0 while there is none.
+func (s *Server) Pid() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.process == nil {
+		return 0
+	}
+	return s.process.Pid
+}
+
+// Stop ends the server and waits for it.
+func (s *Server) Stop() error {
+	s.mu.Lock()
+	s.stopping = true
+	if s.process != nil {
+		_ = s.process.Signal(syscall.SIGTERM)
+	}
+	s.mu.Unlock()
+	select {
+	case <-s.ended:
+	case <-time.After(startTimeout):
+		s.mu.Lock()
+		if s.process != nil {
+			_ = s.process.Kill()
+		}
+		s.mu.Unlock()
+		<-s.ended
+	}
+	if s.tmp != "" {
+		return os.RemoveAll(s.tmp)
+	}
+	return nil
+}

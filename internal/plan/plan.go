@@ -1,0 +1,87 @@
+// Package plan holds what an agent and its service say to each other: the tasks
+// that the agent is to do, and the readings and runs that it uploads.
+package plan
+
+import (
+	"context"
+	"time"
+
+	"woodlark.example/core/reading"
+	"woodlark.example/internal/ident"
+	"woodlark.example/wire"
+)
+
+// Task is one path to be measured, by one watch.
+type Task struct {
+	Watch    ident.ID
+	Path     ident.ID
+	Target   string        // a name or an address
+	Family   wire.Family   // of the path
+	Every    time.Duration // between runs; continuous when 0
+	Probes   int           // a run; of a periodic watch
+	Interval time.Duration // between probes
+	Wait     time.Duration
+	Payload  int
+	DSCP     uint8
+	Phase    time.Duration // of the first probe in the second, so that agents do not send all at once
+}
+
+// Continuous reports whether the task goes on without end.
+func (t Task) Continuous() bool { return t.Every == 0 }
+
+// Flags say what is particular about a reading.
+type Flags uint8
+
+// The flags.
+const (
+	HeldBack Flags = 1 << iota // written later than measured, the service or its database being away
+	Resumed                    // the agent was restarted in the middle
+	Cut                        // the agent was stopped before the end
+	Jumped                     // this host's clock was set during it
+)
+
+// Record is one reading of one path.
+type Record struct {
+	Path    ident.ID
+	Watch   ident.ID // none for a run on demand
+	Run     ident.ID // none for a minute of a continuous watch
+	Reading reading.Reading
+	Packed  []byte // the probes, as reading.Pack wrote them
+	Flags   Flags
+}
+
+// Outcome is how a run ended.
+type Outcome string
+
+// The outcomes. A run that is going on has none of them.
+const (
+	Running   Outcome = "running"
+	Done      Outcome = "done"
+	Failed    Outcome = "failed"
+	Missed    Outcome = "missed"
+	Cancelled Outcome = "cancelled"
+)
+
+// Run is one execution of a measurement.
+type Run struct {
+	ID      ident.ID
+	Watch   ident.ID
+	Path    ident.ID
+	Started time.Time
+	Ended   time.Time
+	Outcome Outcome
+	Reason  string
+}
+
+// Upload is what an agent hands over at once. It may be handed over twice.
+type Upload struct {
+	Agent    ident.ID
+	Readings []Record
+	Runs     []Run
+}
+
+// Service takes uploads. An error means that nothing of the upload is kept and
+// that it should be handed over again later.
+type Service interface {
+	Upload(ctx context.Context, u Upload) error
+}

@@ -1,0 +1,102 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+)
+
+// days remembers which days have partitions, so that it is asked once.
+type days struct {
+	mu    sync.Mutex
+	known map[string]bool
+}
+
+const dayForm = "20060102"
+
+// CoverDays makes sure that each day between two times has a partition of its
+// own. It splits the last partition, which takes what lies beyond.
+func (s *Store) CoverDays(ctx context.Context, from, to time.Time) error {
+	s.days.mu.Lock()
+	defer s.days.mu.Unlock()
+	first, last := from.UTC().Truncate(24*time.Hour), to.UTC().Truncate(24*time.Hour)
+	missing := s.days.known == nil
+	for d := first; !missing && !d.After(last); d = d.AddDate(0, 0, 1) {
+		missing = !s.days.known[d.Format(dayForm)]
+	}
+	if !missing {
+		return nil
+	}
+	have, newest, err := s.partitions(ctx)
+	if err != nil {
+		return err
+	}
+	s.days.known = have
+	// Only days after the newest can be split off the end; an older day
+	// without a partition falls into the next one that there is.
+	var parts []string
+	for d := first; !d.After(last); d = d.AddDate(0, 0, 1) {
+		name := d.Format(dayForm)
+		if !have[name] && name > newest {
+			parts = append(parts, fmt.Sprintf("PARTITION d%s VALUES LESS THAN ('%s')", name, d.AddDate(0, 0, 1).Format(time.DateOnly)))
+		}
+		have[name] = true
+	}
+	if len(parts) == 0 {
+		return nil
+	}
+	parts = append(parts, "PARTITION beyond VALUES LESS THAN (MAXVALUE)")
+	_, err = s.pool.ExecContext(ctx, "ALTER TABLE readings REORGANIZE PARTITION beyond INTO ("+strings.Join(parts, ", ")+")")
+	if err != nil {
+		s.days.known = nil
+	}
+	return wrap("make a partition for each day", err)
+}
+
+func (s *Store) partitions(ctx context.Context) (have map[string]bool, newest string, err error) {
+	rows, err := s.pool.QueryContext(ctx, "SELECT partition_name FROM information_schema.partitions WHERE table_schema = DATABASE() AND table_name = 'readings'")
+	if err != nil {
+		return nil, "", wrap("list the partitions", err)
+	}
+	defer rows.Close()
+	have = map[string]bool{}
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return nil, "", wrap("list the partitions", err)
+		}
+		if day, ok := strings.CutPrefix(name, "d"); ok {
+			have[day] = true
+			newest = max(newest, day)
+		}
+	}
+	return have, newest, wrap("list the partitions", rows.Err())
+}
+
+// DropBefore drops the readings of whole days before a time, and the fine
+// rollups with them. It returns how many days went.
+func (s *Store) DropBefore(ctx context.Context, t time.Time) (int, error) {
+	s.days.mu.Lock()
+	defer s.days.mu.Unlock()
+	have, _, err := s.partitions(ctx)
+	if err != nil {
+		return 0, err
+	}
+	limit := t.UTC().Format(dayForm)
+	var drop []string
+	for day := range have {
+		if day < limit {
+			drop = append(drop, "d"+day)
+		}
+	}
+	if len(drop) > 0 {
+		if _, err := s.pool.ExecContext(ctx, "ALTER TABLE readings DROP PARTITION "+strings.Join(drop, ", ")); err != nil {
+			return 0, wrap("drop old readings", err)
+		}
+		s.days.known = nil
+	}
+	err = s.db.WithContext(ctx).Exec("DELETE FROM rollups WHERE span_s = ? AND at < ?", rollupSpans[0], t.UTC()).Error
+	return len(drop), wrap("drop old rollups", err)
+}

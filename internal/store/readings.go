@@ -1,0 +1,202 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"woodlark.example/core/baseline"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+)
+
+const batchRows = 500
+
+// SaveUpload keeps readings and runs, all or none. What is there already stays
+// as it is, so an upload may come twice.
+func (s *Store) SaveUpload(ctx context.Context, u plan.Upload) error {
+	if err := s.coverDays(ctx, u.Readings); err != nil {
+		return err
+	}
+	rows := make([]readingRow, len(u.Readings))
+	due := map[dueRow]struct{}{}
+	for i, r := range u.Readings {
+		rows[i] = rowOf(r)
+		due[dueRow{SpanS: rollupSpans[0], At: rows[i].At.Truncate(rollupSpans[0].length()), PathID: r.Path}] = struct{}{}
+	}
+	dueRows := make([]dueRow, 0, len(due))
+	for d := range due {
+		dueRows = append(dueRows, d)
+	}
+	sortDue(dueRows)
+	runs := make([]Run, len(u.Runs))
+	for i, r := range u.Runs {
+		runs[i] = Run{ID: r.ID, WatchID: r.Watch, PathID: r.Path, StartedAt: r.Started.UTC(), Outcome: r.Outcome, Reason: clip(r.Reason, 500)}
+		if !r.Ended.IsZero() {
+			ended := r.Ended.UTC()
+			runs[i].EndedAt = &ended
+		}
+	}
+	return s.transact(ctx, "keep readings", func(tx *gorm.DB) error {
+		keep := tx.Clauses(clause.OnConflict{DoNothing: true})
+		if len(rows) > 0 {
+			if err := keep.CreateInBatches(rows, batchRows).Error; err != nil {
+				return err
+			}
+			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(dueRows, batchRows).Error; err != nil {
+				return err
+			}
+		}
+		if len(runs) == 0 {
+			return nil
+		}
+		return tx.Clauses(clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"ended_at", "outcome", "reason"})}).CreateInBatches(runs, batchRows).Error
+	})
+}
+
+// ImportReadings keeps readings with their rollups already made: for history.
+func (s *Store) ImportReadings(ctx context.Context, records []plan.Record) error {
+	if err := s.coverDays(ctx, records); err != nil {
+		return err
+	}
+	rows := make([]readingRow, len(records))
+	for i, r := range records {
+		rows[i] = rowOf(r)
+	}
+	return s.transact(ctx, "import readings", func(tx *gorm.DB) error {
+		return tx.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(rows, batchRows).Error
+	})
+}
+
+// Page cuts a long list: at most Limit records that come after After (before
+// it, where the newest come first). Limit 0 is 1,000.
+type Page struct {
+	Limit int
+	After time.Time
+}
+
+func (p Page) limit() int {
+	if p.Limit <= 0 {
+		return 1000
+	}
+	return p.Limit
+}
+
+const readingColumns = "path_id, at, run_id, span_ms, expected, sent, answered, lost, late, refused, unsent, duplicates, late_sent, " +
+	"rtt_min_ns, rtt_mean_ns, rtt_median_ns, rtt_p95_ns, rtt_p99_ns, rtt_max_ns, rtt_sd_ns, jitter_ns, jitter_rfc3550_ns, stamp, flags, cause"
+
+// Readings are a path's readings from a time (inclusive) to another
+// (exclusive), oldest first, without their probes unless packed is asked for.
+func (s *Store) Readings(ctx context.Context, path ident.ID, from, to time.Time, limit int, packed bool) ([]plan.Record, error) {
+	q := s.db.WithContext(ctx).Where("path_id = ? AND at >= ? AND at < ?", path, from.UTC(), to.UTC()).Order("at")
+	if !packed {
+		q = q.Select(readingColumns)
+	}
+	if limit > 0 {
+		q = q.Limit(limit)
+	}
+	var rows []readingRow
+	if err := q.Find(&rows).Error; err != nil {
+		return nil, wrap("read readings", err)
+	}
+	return recordsOf(rows), nil
+}
+
+// LastReadings are the newest n readings of a path, oldest first.
+func (s *Store) LastReadings(ctx context.Context, path ident.ID, n int) ([]plan.Record, error) {
+	var rows []readingRow
+	if err := s.db.WithContext(ctx).Select(readingColumns).Where("path_id = ?", path).Order("at DESC").Limit(n).Find(&rows).Error; err != nil {
+		return nil, wrap("read the last readings", err)
+	}
+	for i, j := 0, len(rows)-1; i < j; i, j = i+1, j-1 {
+		rows[i], rows[j] = rows[j], rows[i]
+	}
+	return recordsOf(rows), nil
+}
+
+// ReadingsOfRun are the readings of one run, with their probes.
+func (s *Store) ReadingsOfRun(ctx context.Context, r Run) ([]plan.Record, error) {
+	var rows []readingRow
+	q := s.db.WithContext(ctx).Where("path_id = ? AND at >= ? AND run_id = ?", r.PathID, r.StartedAt.Add(-time.Second), r.ID)
+	if err := q.Order("at").Find(&rows).Error; err != nil {
+		return nil, wrap("read the readings of a run", err)
+	}
+	return recordsOf(rows), nil
+}
+
+func recordsOf(rows []readingRow) []plan.Record {
+	records := make([]plan.Record, len(rows))
+	for i, row := range rows {
+		records[i] = row.record()
+	}
+	return records
+}
+
+// Points are what of a path's readings is judged, oldest first.
+func (s *Store) Points(ctx context.Context, path ident.ID, from, to time.Time) ([]baseline.Point, error) {
+	rows, err := s.pool.QueryContext(ctx, "SELECT at, span_ms, sent, answered, lost, rtt_median_ns, jitter_ns FROM readings WHERE path_id = ? AND at >= ? AND at < ? ORDER BY at",
+		path[:], from.UTC(), to.UTC())
+	if err != nil {
+		return nil, wrap("read what is judged", err)
+	}
+	defer rows.Close()
+	var points []baseline.Point
+	for rows.Next() {
+		var p baseline.Point
+		var span int64
+		var row readingRow
+		if err := rows.Scan(&p.At, &span, &p.Sent, &p.Answered, &p.Lost, &row.RTTMedianNs, &row.JitterNs); err != nil {
+			return nil, wrap("read what is judged", err)
+		}
+		p.Span = time.Duration(span) * time.Millisecond
+		p.RTT, p.Jitter = duration(row.RTTMedianNs), duration(row.JitterNs)
+		points = append(points, p)
+	}
+	return points, wrap("read what is judged", rows.Err())
+}
+
+// Answered reports whether a path has ever answered.
+func (s *Store) Answered(ctx context.Context, path ident.ID) (bool, error) {
+	var one []int
+	err := s.db.WithContext(ctx).Raw("SELECT 1 FROM readings WHERE path_id = ? AND answered > 0 LIMIT 1", path).Scan(&one).Error
+	return len(one) > 0, wrap("ask whether a path ever answered", err)
+}
+
+// Bounds are the times of a path's first and last reading; zero when there is
+// none.
+func (s *Store) Bounds(ctx context.Context, path ident.ID) (first, last time.Time, err error) {
+	var rows []readingRow
+	q := s.db.WithContext(ctx).Select("at").Where("path_id = ?", path)
+	if err := q.Session(&gorm.Session{}).Order("at").Limit(1).Find(&rows).Error; err != nil || len(rows) == 0 {
+		return first, last, wrap("read the first reading", err)
+	}
+	first = rows[0].At
+	rows = nil
+	if err := q.Session(&gorm.Session{}).Order("at DESC").Limit(1).Find(&rows).Error; err != nil || len(rows) == 0 {
+		return first, last, wrap("read the last reading", err)
+	}
+	return first, rows[0].At, nil
+}
+
+// coverDays makes the partitions for the days of readings.
+func (s *Store) coverDays(ctx context.Context, records []plan.Record) error {
+	if len(records) == 0 {
+		return nil
+	}
+	first, last := records[0].Reading.At, records[0].Reading.At
+	for _, r := range records {
+		if r.Reading.At.Before(first) {
+			first = r.Reading.At
+		}
+		if r.Reading.At.After(last) {
+			last = r.Reading.At
+		}
+	}
+	if last.Sub(first) > 5*366*24*time.Hour {
+		return fmt.Errorf("readings from %s to %s in one upload: a clock is wrong", first.Format(time.RFC3339), last.Format(time.RFC3339))
+	}
+	return s.CoverDays(ctx, first, last.Add(24*time.Hour))
+}

@@ -1,0 +1,229 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/wire"
+)
+
+// EnsureAgent returns the agent of a name, made when it is not there, with its
+// other properties brought up to date.
+func (s *Store) EnsureAgent(ctx context.Context, a Agent) (Agent, error) {
+	var found Agent
+	err := s.transact(ctx, "keep agent "+a.Name, func(tx *gorm.DB) error {
+		found = Agent{}
+		err := tx.Where("name = ?", a.Name).Take(&found).Error
+		if errors.Is(err, gorm.ErrRecordNotFound) {
+			a.ID, a.CreatedAt = ident.New(), time.Now().UTC()
+			found = a
+			return tx.Create(&a).Error
+		}
+		if err != nil {
+			return err
+		}
+		found.Site, found.Kind, found.Address, found.Version = a.Site, a.Kind, a.Address, a.Version
+		return tx.Save(&found).Error
+	})
+	return found, err
+}
+
+// Agents are all agents, by name.
+func (s *Store) Agents(ctx context.Context) ([]Agent, error) {
+	var list []Agent
+	return list, wrap("list agents", s.db.WithContext(ctx).Order("name").Find(&list).Error)
+}
+
+// SeenAgent notes that an agent was heard of.
+func (s *Store) SeenAgent(ctx context.Context, id ident.ID, at time.Time) error {
+	return wrap("note an agent", s.db.WithContext(ctx).Model(&Agent{}).Where("id = ?", id).Update("seen_at", at.UTC()).Error)
+}
+
+// EnsurePath returns the path between an agent and a target, made when it is
+// not there.
+func (s *Store) EnsurePath(ctx context.Context, agent ident.ID, target string, f wire.Family, site string) (Path, error) {
+	var found Path
+	err := s.transact(ctx, "keep the path to "+clip(target, 60), func(tx *gorm.DB) error {
+		found = Path{}
+		err := tx.Where("agent_id = ? AND target = ? AND family = ?", agent, target, f).Take(&found).Error
+		if errors.Is(err, gorm.ErrRecordNotFound) {
+			found = Path{ID: ident.New(), AgentID: agent, Target: target, Family: f, Site: site, CreatedAt: time.Now().UTC()}
+			return tx.Create(&found).Error
+		}
+		return err
+	})
+	return found, err
+}
+
+// Paths are all paths.
+func (s *Store) Paths(ctx context.Context) ([]Path, error) {
+	var list []Path
+	return list, wrap("list paths", s.db.WithContext(ctx).Order("id").Find(&list).Error)
+}
+
+// Watches are all watches, by name.
+func (s *Store) Watches(ctx context.Context) ([]Watch, error) {
+	var list []Watch
+	return list, wrap("list watches", s.db.WithContext(ctx).Order("name").Find(&list).Error)
+}
+
+// WatchPaths are which watch measures which path.
+func (s *Store) WatchPaths(ctx context.Context) ([]WatchPath, error) {
+	var list []WatchPath
+	return list, wrap("list the paths of watches", s.db.WithContext(ctx).Find(&list).Error)
+}
+
+// SaveWatch keeps a watch and which paths it measures. The error wraps
+// ErrTaken when another watch has its name.
+func (s *Store) SaveWatch(ctx context.Context, w Watch, paths []ident.ID) error {
+	return s.transact(ctx, fmt.Sprintf("keep watch %q", w.Name), func(tx *gorm.DB) error {
+		var other int64
+		if err := tx.Model(&Watch{}).Where("name = ? AND id <> ?", w.Name, w.ID).Count(&other).Error; err != nil {
+			return err
+		}
+		if other > 0 {
+			return ErrTaken
+		}
+		if err := tx.Save(&w).Error; err != nil {
+			return err
+		}
+		if err := tx.Where("watch_id = ?", w.ID).Delete(&WatchPath{}).Error; err != nil {
+			return err
+		}
+		rows := make([]WatchPath, len(paths))
+		for i, p := range paths {
+			rows[i] = WatchPath{WatchID: w.ID, PathID: p}
+		}
+		if len(rows) == 0 {
+			return nil
+		}
+		return tx.CreateInBatches(rows, batchRows).Error
+	})
+}
+
+// DeleteWatch removes a watch. Its paths and their readings stay.
+func (s *Store) DeleteWatch(ctx context.Context, id ident.ID) error {
+	return s.transact(ctx, "remove a watch", func(tx *gorm.DB) error {
+		if err := tx.Where("watch_id = ?", id).Delete(&WatchPath{}).Error; err != nil {
+			return err
+		}
+		return tx.Where("id = ?", id).Delete(&Watch{}).Error
+	})
+}
+
+// RunFilter selects runs; zero fields select all.
+type RunFilter struct {
+	Watch, Path ident.ID
+	Outcome     plan.Outcome
+	Page        Page
+}
+
+// Runs are runs, newest first.
+func (s *Store) Runs(ctx context.Context, f RunFilter) ([]Run, error) {
+	q := s.db.WithContext(ctx).Order("started_at DESC, id DESC").Limit(f.Page.limit())
+	if !f.Watch.IsZero() {
+		q = q.Where("watch_id = ?", f.Watch)
+	}
+	if !f.Path.IsZero() {
+		q = q.Where("path_id = ?", f.Path)
+	}
+	if f.Outcome != "" {
+		q = q.Where("outcome = ?", f.Outcome)
+	}
+	if !f.Page.After.IsZero() {
+		q = q.Where("started_at < ?", f.Page.After.UTC())
+	}
+	var list []Run
+	return list, wrap("list runs", q.Find(&list).Error)
+}
+
+// Run is one run.
+func (s *Store) Run(ctx context.Context, id ident.ID) (Run, error) {
+	var r Run
+	return r, wrap("find run "+id.String(), s.db.WithContext(ctx).Where("id = ?", id).Take(&r).Error)
+}
+
+// EndRunning marks the runs that a killed service left running.
+func (s *Store) EndRunning(ctx context.Context, reason string) error {
+	return wrap("end cut-off runs", s.db.WithContext(ctx).Model(&Run{}).Where("outcome = ?", plan.Running).
+		Updates(map[string]any{"outcome": plan.Failed, "reason": reason, "ended_at": time.Now().UTC()}).Error)
+}
+
+// SaveEpisodes keeps episodes, over those with the same identifier.
+func (s *Store) SaveEpisodes(ctx context.Context, list []Episode) error {
+	if len(list) == 0 {
+		return nil
+	}
+	return wrap("keep episodes", s.db.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(list, batchRows).Error)
+}
+
+// Episodes are the episodes that touch a stretch of time, of one path or, when
+// path is none, of all, oldest first.
+func (s *Store) Episodes(ctx context.Context, path ident.ID, from, to time.Time) ([]Episode, error) {
+	q := s.db.WithContext(ctx).Where("from_at < ? AND (to_at IS NULL OR to_at > ?)", to.UTC(), from.UTC()).Order("from_at, id")
+	if !path.IsZero() {
+		q = q.Where("path_id = ?", path)
+	}
+	var list []Episode
+	return list, wrap("list episodes", q.Find(&list).Error)
+}
+
+// SaveBaseline keeps a baseline. Of a path's rolling baselines only the newest
+// is kept; pinned ones stay.
+func (s *Store) SaveBaseline(ctx context.Context, b Baseline) error {
+	return s.transact(ctx, "keep a baseline", func(tx *gorm.DB) error {
+		if !b.Pinned {
+			if err := tx.Where("path_id = ? AND pinned = 0 AND id <> ?", b.PathID, b.ID).Delete(&Baseline{}).Error; err != nil {
+				return err
+			}
+		}
+		return tx.Save(&b).Error
+	})
+}
+
+// PinBaselines pins the newest baseline of a path, or unpins all of them.
+func (s *Store) PinBaselines(ctx context.Context, path ident.ID, pin bool) error {
+	return s.transact(ctx, "pin a baseline", func(tx *gorm.DB) error {
+		if !pin {
+			return tx.Model(&Baseline{}).Where("path_id = ?", path).Update("pinned", false).Error
+		}
+		var newest Baseline
+		if err := tx.Select("id").Where("path_id = ?", path).Order("taken_at DESC").Take(&newest).Error; err != nil {
+			return err
+		}
+		return tx.Model(&Baseline{}).Where("id = ?", newest.ID).Update("pinned", true).Error
+	})
+}
+
+// Baselines are the baselines of one path or, when path is none, of all, newest
+// first, without their bodies unless asked for.
+func (s *Store) Baselines(ctx context.Context, path ident.ID, bodies bool) ([]Baseline, error) {
+	q := s.db.WithContext(ctx).Order("taken_at DESC")
+	if !path.IsZero() {
+		q = q.Where("path_id = ?", path)
+	}
+	if !bodies {
+		q = q.Select("id, path_id, taken_at, pinned, readings")
+	}
+	var list []Baseline
+	return list, wrap("list baselines", q.Find(&list).Error)
+}
+
+// SaveNotice keeps a notice.
+func (s *Store) SaveNotice(ctx context.Context, n Notice) error {
+	n.Text = clip(n.Text, 500)
+	return wrap("keep a notice", s.db.WithContext(ctx).Create(&n).Error)
+}
+
+// Notices are the notices since a time, newest first.
+func (s *Store) Notices(ctx context.Context, since time.Time) ([]Notice, error) {
+	var list []Notice
+	return list, wrap("list notices", s.db.WithContext(ctx).Where("at >= ?", since.UTC()).Order("at DESC").Limit(200).Find(&list).Error)
+}

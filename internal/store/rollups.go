@@ -1,0 +1,226 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"slices"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"woodlark.example/core/figure"
+	"woodlark.example/core/reading"
+	"woodlark.example/internal/ident"
+)
+
+// spanSeconds is the length of a rollup.
+type spanSeconds int
+
+func (s spanSeconds) length() time.Duration { return time.Duration(s) * time.Second }
+
+// rollupSpans are the lengths, each a multiple of the one before it: the first
+// is made from readings, the others from the rollups before them.
+var rollupSpans = []spanSeconds{600, 3600, 86400}
+
+// RollupSpans are the lengths of the rollups that are kept.
+func RollupSpans() []time.Duration {
+	spans := make([]time.Duration, len(rollupSpans))
+	for i, s := range rollupSpans {
+		spans[i] = s.length()
+	}
+	return spans
+}
+
+type rollupRow struct {
+	PathID      ident.ID
+	SpanS       spanSeconds
+	At          time.Time
+	Readings    int
+	Sent        int
+	Answered    int
+	Lost        int
+	Refused     int
+	RTTMinNs    sql.NullInt64 `gorm:"column:rtt_min_ns"`
+	RTTMaxNs    sql.NullInt64 `gorm:"column:rtt_max_ns"`
+	RTTSumNs    int64         `gorm:"column:rtt_sum_ns"`
+	RTTMedianNs sql.NullInt64 `gorm:"column:rtt_median_ns"`
+	RTTP95Ns    sql.NullInt64 `gorm:"column:rtt_p95_ns"`
+	Sketch      []byte
+}
+
+func (rollupRow) TableName() string { return "rollups" }
+
+type dueRow struct {
+	SpanS  spanSeconds
+	At     time.Time
+	PathID ident.ID
+}
+
+func (dueRow) TableName() string { return "rollups_due" }
+
+// sortDue orders rows by key, so that two writers lock them in one order.
+func sortDue(rows []dueRow) {
+	slices.SortFunc(rows, func(a, b dueRow) int {
+		if c := a.At.Compare(b.At); c != 0 {
+			return c
+		}
+		return slices.Compare(a.PathID[:], b.PathID[:])
+	})
+}
+
+func rollupRowOf(path ident.ID, u reading.Rollup) (rollupRow, error) {
+	sketch, err := u.Sketch.MarshalBinary()
+	if err != nil {
+		return rollupRow{}, err
+	}
+	row := rollupRow{PathID: path, SpanS: spanSeconds(u.Span / time.Second), At: u.At.UTC(), Readings: u.Readings, Sent: u.Sent,
+		Answered: u.Answered, Lost: u.Lost, Refused: u.Refused, RTTSumNs: int64(u.Sum), Sketch: sketch}
+	if median, ok := u.Sketch.Quantile(0.5); ok {
+		p95, _ := u.Sketch.Quantile(0.95)
+		row.RTTMinNs, row.RTTMaxNs = nanos(figure.Of(u.Min)), nanos(figure.Of(u.Max))
+		// A sketch is coarse at its ends; what lies beyond min or max does not exist.
+		row.RTTMedianNs, row.RTTP95Ns = nanos(figure.Of(max(u.Min, min(u.Max, median)))), nanos(figure.Of(max(u.Min, min(u.Max, p95))))
+	}
+	return row, nil
+}
+
+func (w rollupRow) rollup() (reading.Rollup, error) {
+	u := reading.Rollup{At: w.At, Span: w.SpanS.length(), Readings: w.Readings, Sent: w.Sent, Answered: w.Answered, Lost: w.Lost,
+		Refused: w.Refused, Min: time.Duration(w.RTTMinNs.Int64), Max: time.Duration(w.RTTMaxNs.Int64), Sum: time.Duration(w.RTTSumNs)}
+	return u, u.Sketch.UnmarshalBinary(w.Sketch)
+}
+
+// SaveRollups keeps rollups of a path, over those of the same time.
+func (s *Store) SaveRollups(ctx context.Context, path ident.ID, rollups []reading.Rollup) error {
+	rows := make([]rollupRow, len(rollups))
+	for i, u := range rollups {
+		var err error
+		if rows[i], err = rollupRowOf(path, u); err != nil {
+			return err
+		}
+	}
+	return wrap("keep rollups", s.saveRollupRows(s.db.WithContext(ctx), rows))
+}
+
+func (s *Store) saveRollupRows(tx *gorm.DB, rows []rollupRow) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	return tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(rows, batchRows).Error
+}
+
+// Slot is one point of a plot: a stretch of time and the figures over it.
+type Slot struct {
+	At       time.Time
+	Span     time.Duration
+	Sent     int
+	Answered int
+	Lost     int
+	Min      figure.Duration
+	Median   figure.Duration
+	P95      figure.Duration
+	Max      figure.Duration
+	Approx   bool // the quantiles come from a sketch and are within 1 %
+}
+
+// Rollups are a path's rollups of one length, oldest first.
+func (s *Store) Rollups(ctx context.Context, path ident.ID, span time.Duration, from, to time.Time) ([]Slot, error) {
+	rows, err := s.pool.QueryContext(ctx, "SELECT at, sent, answered, lost, rtt_min_ns, rtt_median_ns, rtt_p95_ns, rtt_max_ns FROM rollups WHERE path_id = ? AND span_s = ? AND at >= ? AND at < ? ORDER BY at",
+		path[:], int(span/time.Second), from.UTC(), to.UTC())
+	if err != nil {
+		return nil, wrap("read rollups", err)
+	}
+	defer rows.Close()
+	var slots []Slot
+	for rows.Next() {
+		var minimum, median, p95, maximum sql.NullInt64
+		slot := Slot{Span: span, Approx: true}
+		if err := rows.Scan(&slot.At, &slot.Sent, &slot.Answered, &slot.Lost, &minimum, &median, &p95, &maximum); err != nil {
+			return nil, wrap("read rollups", err)
+		}
+		slot.Min, slot.Median, slot.P95, slot.Max = duration(minimum), duration(median), duration(p95), duration(maximum)
+		slots = append(slots, slot)
+	}
+	return slots, wrap("read rollups", rows.Err())
+}
+
+// RollDue makes the rollups that are due and whose time is over by now. It
+// returns how many it made.
+func (s *Store) RollDue(ctx context.Context, now time.Time) (int, error) {
+	made := 0
+	for i, span := range rollupSpans {
+		for {
+			var due []dueRow
+			err := s.db.WithContext(ctx).Where("span_s = ? AND at <= ?", span, now.UTC().Add(-span.length())).Order("at").Limit(200).Find(&due).Error
+			if err != nil || len(due) == 0 {
+				if err != nil {
+					return made, wrap("list due rollups", err)
+				}
+				break
+			}
+			for _, d := range due {
+				if err := s.roll(ctx, i, d); err != nil {
+					return made, err
+				}
+				made++
+			}
+		}
+	}
+	return made, nil
+}
+
+// roll makes one rollup anew from what it consists of.
+func (s *Store) roll(ctx context.Context, level int, d dueRow) error {
+	return s.transact(ctx, "make a rollup", func(tx *gorm.DB) error {
+		whole := reading.Rollup{At: d.At, Span: d.SpanS.length()}
+		end := d.At.Add(d.SpanS.length())
+		if err := s.gather(tx, level, d, end, &whole); err != nil {
+			return err
+		}
+		row, err := rollupRowOf(d.PathID, whole)
+		if err != nil {
+			return err
+		}
+		if err := s.saveRollupRows(tx, []rollupRow{row}); err != nil {
+			return err
+		}
+		if level+1 < len(rollupSpans) {
+			next := rollupSpans[level+1]
+			above := dueRow{SpanS: next, At: d.At.Truncate(next.length()), PathID: d.PathID}
+			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&above).Error; err != nil {
+				return err
+			}
+		}
+		return tx.Where("span_s = ? AND at = ? AND path_id = ?", d.SpanS, d.At, d.PathID).Delete(&dueRow{}).Error
+	})
+}
+
+func (s *Store) gather(tx *gorm.DB, level int, d dueRow, end time.Time, whole *reading.Rollup) error {
+	if level > 0 {
+		var parts []rollupRow
+		if err := tx.Where("path_id = ? AND span_s = ? AND at >= ? AND at < ?", d.PathID, rollupSpans[level-1], d.At, end).Find(&parts).Error; err != nil {
+			return err
+		}
+		for _, p := range parts {
+			u, err := p.rollup()
+			if err != nil {
+				return err
+			}
+			whole.Merge(u)
+		}
+		return nil
+	}
+	var rows []readingRow
+	if err := tx.Where("path_id = ? AND at >= ? AND at < ?", d.PathID, d.At, end).Order("at").Find(&rows).Error; err != nil {
+		return err
+	}
+	for _, row := range rows {
+		probes, err := reading.Unpack(row.At, row.Packed)
+		if err != nil {
+			s.log.Error("a reading's probes cannot be read", "path", d.PathID, "at", row.At, "error", err)
+		}
+		whole.Add(row.record().Reading, probes)
+	}
+	return nil
+}
