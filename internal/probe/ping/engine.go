@@ -396,3 +396,25 @@ func (e *Engine) finish(a *aim) {
 		a.Done()
 	}
 }
+
+// Stop settles all probes whose fate is known and leaves out those on their
+// way, whose wait has not passed: they are neither answered nor lost.
+func (e *Engine) Stop() {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for a := range e.aims {
+		known := a.flights[:0]
+		for _, f := range a.flights {
+			if f.heard {
+				known = append(known, f)
+			} else {
+				delete(e.inFlight, f.number)
+			}
+		}
+		a.flights = known
+		if a.index >= 0 && a.index < len(e.queue) && e.queue[a.index] == a {
+			heap.Remove(&e.queue, a.index)
+		}
+		e.finish(a)
+	}
+}

@@ -1,0 +1,230 @@
+// Package agent measures what its plan says, keeps what it measured on disk
+// until the service has it, and goes on while the service is away.
+//
+//	a, err := agent.New(agent.Options{Name: "northquay", Network: kernel.Host(), Service: controller, Dir: spool})
+//	a.SetPlan(tasks)
+//	err = a.Run(ctx)
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"sync"
+	"time"
+
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/network"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/probe/ping"
+	"woodlark.example/wire"
+)
+
+// Options of an agent.
+type Options struct {
+	ID      ident.ID
+	Name    string
+	Network network.Network
+	Service plan.Service
+	Dir     string // for the spool and the journal; made when it is not there
+	Log     *slog.Logger
+}
+
+// Agent is a measurement agent.
+type Agent struct {
+	options Options
+	log     *slog.Logger
+	spool   *spool
+	changed chan struct{}
+
+	mu      sync.Mutex
+	tasks   map[taskKey]*work
+	wanted  []plan.Task
+	resumed map[ident.ID]journalEntry
+	engines map[uint8]*engine
+}
+
+type taskKey struct{ watch, path ident.ID }
+
+type work struct {
+	task    plan.Task
+	cancel  context.CancelFunc
+	minutes *minutes // of a continuous task
+	ended   chan struct{}
+}
+
+// engine is a ping engine for one service class.
+type engine struct {
+	*ping.Engine
+	cancel context.CancelFunc
+	ended  chan struct{}
+}
+
+// New makes an agent and takes up the journal that an earlier one left.
+func New(o Options) (*Agent, error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
+		return nil, fmt.Errorf("make the agent's folder: %w", err)
+	}
+	log := o.Log.With("agent", o.Name)
+	a := &Agent{options: o, log: log, changed: make(chan struct{}, 1), tasks: map[taskKey]*work{},
+		engines: map[uint8]*engine{}, resumed: map[ident.ID]journalEntry{}}
+	a.spool = newSpool(o, log)
+	for _, e := range a.readJournal() {
+		if time.Now().Truncate(time.Minute).Equal(e.At) {
+			a.resumed[e.Path] = e
+			continue
+		}
+		a.spool.add(e.record(plan.Cut))
+	}
+	return a, nil
+}
+
+// SetPlan replaces what the agent is to do. Tasks that stay the same go on
+// undisturbed.
+func (a *Agent) SetPlan(tasks []plan.Task) {
+	a.mu.Lock()
+	a.wanted = tasks
+	a.mu.Unlock()
+	select {
+	case a.changed <- struct{}{}:
+	default:
+	}
+}
+
+// Network is what the agent measures through.
+func (a *Agent) Network() network.Network { return a.options.Network }
+
+// HeldBack is how many readings wait for the service.
+func (a *Agent) HeldBack() int { return a.spool.waiting() }
+
+// journalEvery is how often the minutes in progress are written down: what a
+// kill can cost.
+const journalEvery = 5 * time.Second
+
+// Run measures until ctx ends. Then it writes down what is in progress and
+// hands over what is done, if the service takes it at once.
+func (a *Agent) Run(ctx context.Context) error {
+	var wg sync.WaitGroup
+	stopSpool := make(chan struct{})
+	wg.Go(func() { a.spool.run(stopSpool) })
+	tick := time.NewTicker(journalEvery)
+	defer tick.Stop()
+	for ctx.Err() == nil {
+		select {
+		case <-a.changed:
+			a.apply(ctx)
+		case <-tick.C:
+			if err := a.writeJournal(); err != nil {
+				a.log.Error("the minute in progress could not be written down", "error", err)
+			}
+		case <-ctx.Done():
+		}
+	}
+	a.stopAll()
+	close(stopSpool)
+	wg.Wait()
+	return nil
+}
+
+// apply brings what runs to what is wanted.
+func (a *Agent) apply(ctx context.Context) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	wanted := make(map[taskKey]plan.Task, len(a.wanted))
+	for _, t := range a.wanted {
+		wanted[taskKey{t.Watch, t.Path}] = t
+	}
+	for key, w := range a.tasks {
+		if t, ok := wanted[key]; ok && t == w.task {
+			continue
+		}
+		w.cancel()
+		<-w.ended
+		if w.minutes != nil {
+			w.minutes.flush(plan.Cut)
+		}
+		delete(a.tasks, key)
+	}
+	for key, t := range wanted {
+		if a.tasks[key] == nil {
+			a.start(ctx, key, t)
+		}
+	}
+}
+
+func (a *Agent) start(ctx context.Context, key taskKey, t plan.Task) {
+	ctx, cancel := context.WithCancel(ctx)
+	w := &work{task: t, cancel: cancel, ended: make(chan struct{})}
+	if t.Continuous() {
+		w.minutes = newMinutes(t, a.spool, a.log)
+		if e, ok := a.resumed[t.Path]; ok {
+			delete(a.resumed, t.Path)
+			w.minutes.resume(e)
+		}
+	}
+	a.tasks[key] = w
+	go func() {
+		defer close(w.ended)
+		if t.Continuous() {
+			a.watchContinuously(ctx, t, w.minutes)
+		} else {
+			a.watchPeriodically(ctx, t)
+		}
+	}()
+}
+
+// engineFor is the running engine for a service class. It is called with a.mu
+// free.
+func (a *Agent) engineFor(dscp uint8) (*engine, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if e := a.engines[dscp]; e != nil {
+		select {
+		case <-e.ended: // it broke; make another
+		default:
+			return e, nil
+		}
+	}
+	inner, err := ping.NewEngine(a.options.Network, ping.Options{
+		Families: []wire.Family{wire.IPv4, wire.IPv6}, Socket: network.SocketOptions{DSCP: dscp}})
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	e := &engine{inner, cancel, make(chan struct{})}
+	a.engines[dscp] = e
+	go func() {
+		defer close(e.ended)
+		if err := inner.Run(ctx); err != nil {
+			a.log.Error("measuring broke off", "error", err)
+		}
+	}()
+	return e, nil
+}
+
+func (a *Agent) stopAll() {
+	a.mu.Lock()
+	works := make([]*work, 0, len(a.tasks))
+	for _, w := range a.tasks {
+		w.cancel()
+		works = append(works, w)
+	}
+	a.mu.Unlock()
+	for _, w := range works {
+		<-w.ended
+	}
+	a.mu.Lock()
+	for _, e := range a.engines {
+		e.cancel()
+		<-e.ended
+	}
+	a.mu.Unlock()
+	if err := a.writeJournal(); err != nil {
+		a.log.Error("the minute in progress could not be written down", "error", errors.Unwrap(err))
+	}
+}

@@ -1,0 +1,140 @@
+package agent
+
+import (
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"woodlark.example/core/reading"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+)
+
+// minutes cuts the probes of a continuous task into minutes.
+type minutes struct {
+	task     plan.Task
+	spool    *spool
+	log      *slog.Logger
+	expected int
+
+	mu     sync.Mutex
+	at     time.Time // of the minute in progress; zero when there is none
+	probes []reading.Probe
+	flags  plan.Flags
+}
+
+func newMinutes(t plan.Task, s *spool, log *slog.Logger) *minutes {
+	return &minutes{task: t, spool: s, log: log, expected: int(time.Minute / t.Interval)}
+}
+
+// add takes the next settled probe. It is called by the engine, which it must
+// not hold up: the figures are computed elsewhere.
+func (m *minutes) add(p reading.Probe) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	minute := p.DueAt.Truncate(time.Minute)
+	switch {
+	case m.at.IsZero():
+		m.begin(minute)
+	case minute.Equal(m.at.Truncate(time.Minute)):
+	case minute.Before(m.at):
+		// The clock was set back. That minute has been written already: this
+		// one gets a time of its own, and says so.
+		m.log.Warn("this host's clock was set back; its readings are marked", "from", m.at, "to", p.DueAt)
+		m.flags |= plan.Jumped
+		m.close()
+		m.begin(p.DueAt.Round(0))
+		m.flags |= plan.Jumped
+	default:
+		last := m.at.Truncate(time.Minute)
+		m.close()
+		if gap := minute.Sub(last) - time.Minute; gap > 0 {
+			m.missed(last.Add(time.Minute), minute, "no probes were sent: this host slept, or its clock was set forward")
+		}
+		m.begin(minute)
+	}
+	m.probes = append(m.probes, p)
+}
+
+func (m *minutes) begin(at time.Time) {
+	m.at, m.flags = at, 0
+	m.probes = make([]reading.Probe, 0, m.expected)
+}
+
+func (m *minutes) missed(from, to time.Time, reason string) {
+	m.spool.addRun(plan.Run{ID: ident.New(), Watch: m.task.Watch, Path: m.task.Path, Started: from, Ended: to, Outcome: plan.Missed, Reason: reason})
+}
+
+// close hands the minute in progress over.
+func (m *minutes) close() {
+	if len(m.probes) > 0 {
+		m.spool.addMinute(m.entry())
+	}
+	m.at, m.probes = time.Time{}, nil
+}
+
+// flush ends the minute in progress early.
+func (m *minutes) flush(flag plan.Flags) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.flags |= flag
+	m.close()
+}
+
+func (m *minutes) entry() journalEntry {
+	return journalEntry{Watch: m.task.Watch, Path: m.task.Path, At: m.at, Interval: m.task.Interval, Flags: m.flags, probes: m.probes}
+}
+
+// snapshot is the minute in progress, for the journal; false when there is none.
+func (m *minutes) snapshot() (journalEntry, bool) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if len(m.probes) == 0 {
+		return journalEntry{}, false
+	}
+	e := m.entry()
+	e.probes = append([]reading.Probe(nil), m.probes...)
+	return e, true
+}
+
+// resume takes up a minute that an earlier agent left.
+func (m *minutes) resume(e journalEntry) {
+	probes, err := reading.Unpack(e.At, e.Packed)
+	if err != nil {
+		m.log.Error("the journal's minute cannot be read", "path", e.Path, "error", err)
+		return
+	}
+	m.at, m.probes, m.flags = e.At, probes, e.Flags|plan.Resumed
+}
+
+// journalEntry is a minute, whole or in progress.
+type journalEntry struct {
+	Watch    ident.ID
+	Path     ident.ID
+	At       time.Time
+	Interval time.Duration
+	Flags    plan.Flags
+	Packed   []byte
+
+	probes []reading.Probe
+}
+
+// record computes the figures of the minute.
+func (e journalEntry) record(flag plan.Flags) plan.Record {
+	probes := e.probes
+	if probes == nil {
+		probes, _ = reading.Unpack(e.At, e.Packed)
+	}
+	packed := e.Packed
+	if packed == nil {
+		packed = reading.Pack(e.At, probes)
+	}
+	expected := int(time.Minute / e.Interval)
+	return plan.Record{Path: e.Path, Watch: e.Watch, Flags: e.Flags | flag, Packed: packed,
+		Reading: reading.Of(e.At, time.Minute, expected, e.Interval, probes)}
+}
+
+func (e journalEntry) String() string {
+	return fmt.Sprintf("%s at %s", e.Path, e.At.Format(time.RFC3339))
+}

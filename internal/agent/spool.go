@@ -1,0 +1,223 @@
+package agent
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+)
+
+const (
+	gather      = 500 * time.Millisecond // how long finished readings are gathered
+	uploadLimit = 60 * time.Second
+	retryLeast  = 500 * time.Millisecond
+	retryMost   = 10 * time.Second
+	mostAtOnce  = 2000 // readings in one upload
+)
+
+// spool keeps readings on disk until the service has them. Every batch is a
+// file before it is handed over.
+type spool struct {
+	agent   ident.ID
+	dir     string
+	service plan.Service
+	log     *slog.Logger
+	news    chan struct{}
+
+	mu      sync.Mutex
+	minutes []journalEntry // whole minutes whose figures are not computed yet
+	ready   []plan.Record
+	runs    []plan.Run
+	held    int // readings in files
+
+	away time.Time // since when the service does not take uploads
+}
+
+func newSpool(o Options, log *slog.Logger) *spool {
+	return &spool{agent: o.ID, dir: filepath.Join(o.Dir, "spool"), service: o.Service, log: log, news: make(chan struct{}, 1)}
+}
+
+func (s *spool) addMinute(e journalEntry) {
+	s.mu.Lock()
+	s.minutes = append(s.minutes, e)
+	s.mu.Unlock()
+	s.tell()
+}
+
+func (s *spool) add(r plan.Record) {
+	s.mu.Lock()
+	s.ready = append(s.ready, r)
+	s.mu.Unlock()
+	s.tell()
+}
+
+func (s *spool) addRun(r plan.Run) {
+	s.mu.Lock()
+	s.runs = append(s.runs, r)
+	s.mu.Unlock()
+	s.tell()
+}
+
+func (s *spool) tell() {
+	select {
+	case s.news <- struct{}{}:
+	default:
+	}
+}
+
+func (s *spool) waiting() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.held + len(s.minutes) + len(s.ready)
+}
+
+// run writes and hands over until stop is closed; then once more.
+func (s *spool) run(stop <-chan struct{}) {
+	retry := retryLeast
+	var again <-chan time.Time
+	if err := os.MkdirAll(s.dir, 0o700); err != nil {
+		s.log.Error("the spool's folder cannot be made", "error", err)
+	}
+	again = time.After(0) // what an earlier agent left
+	for {
+		select {
+		case <-stop:
+			s.write()
+			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+			defer cancel()
+			_ = s.handOver(ctx)
+			return
+		case <-s.news:
+			select {
+			case <-time.After(gather):
+			case <-stop:
+				s.tell()
+				continue
+			}
+			s.write()
+			if !s.away.IsZero() {
+				continue // the retry is set already
+			}
+		case <-again:
+			s.write()
+		}
+		again = nil
+		ctx, cancel := context.WithTimeout(context.Background(), uploadLimit)
+		err := s.handOver(ctx)
+		cancel()
+		if err == nil {
+			retry = retryLeast
+			continue
+		}
+		again = time.After(retry)
+		retry = min(2*retry, retryMost)
+	}
+}
+
+// write turns what has gathered into files. What cannot be written stays in
+// memory.
+func (s *spool) write() {
+	s.mu.Lock()
+	minutes, ready, runs := s.minutes, s.ready, s.runs
+	s.minutes, s.ready, s.runs = nil, nil, nil
+	s.mu.Unlock()
+	for _, m := range minutes {
+		ready = append(ready, m.record(0))
+	}
+	for len(ready)+len(runs) > 0 {
+		n, k := min(len(ready), mostAtOnce), min(len(runs), mostAtOnce)
+		u := plan.Upload{Agent: s.agent, Readings: ready[:n], Runs: runs[:k]}
+		if err := writeWhole(filepath.Join(s.dir, ident.New().String()+".json"), u); err != nil {
+			s.log.Error("readings cannot be written to the spool; they are kept in memory", "readings", len(ready), "error", err)
+			s.mu.Lock()
+			s.ready, s.runs = append(ready, s.ready...), append(runs, s.runs...)
+			s.mu.Unlock()
+			return
+		}
+		s.mu.Lock()
+		s.held += n
+		s.mu.Unlock()
+		ready, runs = ready[n:], runs[k:]
+	}
+}
+
+// handOver uploads the files, oldest first, until one is not taken. When there
+// is no disk to write to, what is in memory is uploaded as it is.
+func (s *spool) handOver(ctx context.Context) error {
+	entries, err := os.ReadDir(s.dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		s.log.Error("the spool cannot be read", "error", err)
+	}
+	names := make([]string, 0, len(entries))
+	for _, e := range entries {
+		if strings.HasSuffix(e.Name(), ".json") {
+			names = append(names, filepath.Join(s.dir, e.Name()))
+		}
+	}
+	slices.Sort(names) // identifiers sort by time
+	for _, name := range names {
+		if err := s.handOverFile(ctx, name); err != nil {
+			return err
+		}
+	}
+	s.mu.Lock()
+	u := plan.Upload{Agent: s.agent, Readings: s.ready, Runs: s.runs}
+	s.ready, s.runs, s.held = nil, nil, 0
+	s.mu.Unlock()
+	if len(u.Readings)+len(u.Runs) > 0 {
+		if err := s.upload(ctx, u); err != nil {
+			s.mu.Lock()
+			s.ready, s.runs = append(u.Readings, s.ready...), append(u.Runs, s.runs...)
+			s.mu.Unlock()
+			return err
+		}
+	}
+	if !s.away.IsZero() {
+		s.log.Info("the service takes readings again; those held back are written", "away_for", time.Since(s.away).Round(time.Second))
+		s.away = time.Time{}
+	}
+	return nil
+}
+
+func (s *spool) handOverFile(ctx context.Context, name string) error {
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return err
+	}
+	var u plan.Upload
+	if err := json.Unmarshal(data, &u); err != nil {
+		s.log.Error("a spool file is damaged; it is set aside", "file", name, "error", err)
+		return os.Rename(name, name+".damaged")
+	}
+	if err := s.upload(ctx, u); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	s.held = max(0, s.held-len(u.Readings))
+	s.mu.Unlock()
+	return os.Remove(name)
+}
+
+func (s *spool) upload(ctx context.Context, u plan.Upload) error {
+	for i := range u.Readings {
+		if end := u.Readings[i].Reading.At.Add(u.Readings[i].Reading.Span); time.Since(end) > 30*time.Second {
+			u.Readings[i].Flags |= plan.HeldBack
+		}
+	}
+	err := s.service.Upload(ctx, u)
+	if err != nil && s.away.IsZero() {
+		s.away = time.Now()
+		s.log.Warn("readings are held back until the service takes them", "error", err)
+	}
+	return err
+}

@@ -1,0 +1,158 @@
+package agent
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"woodlark.example/core/reading"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/probe/ping"
+)
+
+const (
+	resolveAgain = 5 * time.Minute  // a name that resolved
+	resolveRetry = 15 * time.Second // one that did not, or a socket that did not open
+	resolveLimit = 5 * time.Second
+)
+
+// address finds the address of a task's target.
+func (a *Agent) address(ctx context.Context, t plan.Task) (netip.Addr, error) {
+	if addr, err := netip.ParseAddr(t.Target); err == nil {
+		return addr, nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, resolveLimit)
+	defer cancel()
+	addrs, err := a.options.Network.Lookup(ctx, t.Target, t.Family)
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	return addrs[0], nil
+}
+
+// failing keeps the record of a measurement that cannot be made: one failed
+// run, from its first try to its last.
+type failing struct {
+	run   plan.Run
+	spool *spool
+}
+
+func (f *failing) note(t plan.Task, err error) {
+	now := time.Now()
+	if f.run.ID.IsZero() || f.run.Reason != err.Error() {
+		f.run = plan.Run{ID: ident.New(), Watch: t.Watch, Path: t.Path, Started: now, Outcome: plan.Failed, Reason: err.Error()}
+	}
+	f.run.Ended = now
+	f.spool.addRun(f.run)
+}
+
+func (f *failing) over() { f.run = plan.Run{} }
+
+// watchContinuously keeps a target pinged until ctx ends, and follows its name.
+func (a *Agent) watchContinuously(ctx context.Context, t plan.Task, m *minutes) {
+	fails := failing{spool: a.spool}
+	var current netip.Addr
+	var running *engine
+	stop := func() {}
+	defer func() { stop() }()
+	for ctx.Err() == nil {
+		wait := resolveAgain
+		addr, err := a.address(ctx, t)
+		if ctx.Err() != nil {
+			return
+		}
+		var e *engine
+		if err == nil {
+			e, err = a.engineFor(t.DSCP)
+		}
+		if err == nil && (addr != current || e != running) {
+			stop()
+			stop = func() {}
+			current, running = netip.Addr{}, nil
+			var remove func()
+			remove, err = e.Add(ping.Target{Addr: addr, Interval: t.Interval, Wait: t.Wait, Payload: t.Payload, Phase: t.Phase, Settled: m.add})
+			if err == nil {
+				stop, current, running = remove, addr, e
+			}
+		}
+		if err != nil {
+			// While a name does not resolve, the address that it had is still
+			// measured: that the name fails is a fact of its own.
+			fails.note(t, err)
+			wait = resolveRetry
+		} else {
+			fails.over()
+		}
+		var broke <-chan struct{}
+		if running != nil {
+			broke = running.ended
+		}
+		select {
+		case <-ctx.Done():
+		case <-broke:
+			running = nil
+		case <-time.After(wait):
+		}
+	}
+}
+
+// watchPeriodically makes a run each t.Every, on times that are multiples of
+// it, until ctx ends. The first run is made at once.
+func (a *Agent) watchPeriodically(ctx context.Context, t plan.Task) {
+	fails := failing{spool: a.spool}
+	due := time.Now()
+	for {
+		a.runOnce(ctx, t, &fails)
+		next := due.Truncate(t.Every).Add(t.Every + t.Phase)
+		for ; !next.After(time.Now()); next = next.Add(t.Every) {
+			a.spool.addRun(plan.Run{ID: ident.New(), Watch: t.Watch, Path: t.Path, Started: next, Ended: next, Outcome: plan.Missed,
+				Reason: "the run before it was still going on, or this host was asleep"})
+		}
+		due = next
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(time.Until(next)):
+		}
+	}
+}
+
+// runOnce makes one run of a periodic task.
+func (a *Agent) runOnce(ctx context.Context, t plan.Task, fails *failing) {
+	addr, err := a.address(ctx, t)
+	if ctx.Err() != nil {
+		return
+	}
+	var e *engine
+	if err == nil {
+		e, err = a.engineFor(t.DSCP)
+	}
+	run := plan.Run{ID: ident.New(), Watch: t.Watch, Path: t.Path, Started: time.Now(), Outcome: plan.Done}
+	b := reading.NewBuilder(run.Started, time.Duration(t.Probes)*t.Interval, t.Probes)
+	done := make(chan struct{})
+	var stop func()
+	if err == nil {
+		stop, err = e.Add(ping.Target{Addr: addr, Interval: t.Interval, Count: t.Probes, Wait: t.Wait, Payload: t.Payload, Phase: t.Phase,
+			Settled: b.Add, Done: func() { close(done) }})
+	}
+	if err != nil {
+		fails.note(t, err)
+		return
+	}
+	fails.over()
+	select {
+	case <-done:
+	case <-e.ended:
+		run.Outcome, run.Reason = plan.Failed, "measuring broke off"
+	case <-ctx.Done():
+		stop()
+		run.Outcome, run.Reason = plan.Cancelled, fmt.Sprintf("stopped after %d of %d probes", b.Len(), t.Probes)
+	}
+	run.Ended = time.Now()
+	if b.Len() > 0 {
+		a.spool.add(plan.Record{Path: t.Path, Watch: t.Watch, Run: run.ID, Reading: b.Reading(), Packed: reading.Pack(b.At(), b.Probes())})
+	}
+	a.spool.addRun(run)
+}
