@@ -264,3 +264,8 @@ func (j *Judge) Answered() bool { return j.answered }
 
 // Silence is how many probes in a row have had no answer.
 func (j *Judge) Silence() int { return j.silent }
+
+// Severity is by how many tolerances the excess is beyond normal.
+func (x Excess) Severity() float64 {
+	return (x.Now - x.Normal) / x.Measure.tolerance(Normal{Median: x.Normal})
+}

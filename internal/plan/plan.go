@@ -85,3 +85,32 @@ type Upload struct {
 type Service interface {
 	Upload(ctx context.Context, u Upload) error
 }
+
+// Order is a measurement on demand at one agent, of one or more paths.
+type Order struct {
+	Paths    []OrderPath
+	Probes   int
+	Interval time.Duration
+	Wait     time.Duration
+	Payload  int
+	DSCP     uint8
+}
+
+// OrderPath is one path of an order, and the run that it is.
+type OrderPath struct {
+	Run    ident.ID
+	Path   ident.ID
+	Target string
+	Family wire.Family
+}
+
+// Hand is an agent as its service holds it.
+type Hand interface {
+	// SetPlan replaces what the agent is to do.
+	SetPlan(tasks []Task)
+	// Measure carries out an order and uploads its readings and runs. heard is
+	// called with the number of probes whose fate is known so far.
+	Measure(ctx context.Context, o Order, heard func(probes int))
+	// HeldBack is how many readings wait to be uploaded.
+	HeldBack() int
+}

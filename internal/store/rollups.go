@@ -134,45 +134,43 @@ func (s *Store) Rollups(ctx context.Context, path ident.ID, span time.Duration, 
 	defer rows.Close()
 	var slots []Slot
 	for rows.Next() {
-		var minimum, median, p95, maximum sql.NullInt64
-		slot := Slot{Span: span, Approx: true}
-		if err := rows.Scan(&slot.At, &slot.Sent, &slot.Answered, &slot.Lost, &minimum, &median, &p95, &maximum); err != nil {
+		row := rollupRow{SpanS: spanSeconds(span / time.Second)}
+		if err := rows.Scan(&row.At, &row.Sent, &row.Answered, &row.Lost, &row.RTTMinNs, &row.RTTMedianNs, &row.RTTP95Ns, &row.RTTMaxNs); err != nil {
 			return nil, wrap("read rollups", err)
 		}
-		slot.Min, slot.Median, slot.P95, slot.Max = duration(minimum), duration(median), duration(p95), duration(maximum)
-		slots = append(slots, slot)
+		slots = append(slots, row.slot())
 	}
 	return slots, wrap("read rollups", rows.Err())
 }
 
-// RollDue makes the rollups that are due and whose time is over by now. It
-// returns how many it made.
-func (s *Store) RollDue(ctx context.Context, now time.Time) (int, error) {
-	made := 0
+// RollDue makes the rollups that are due and whose time is over by now, and
+// calls each with those it made.
+func (s *Store) RollDue(ctx context.Context, now time.Time, each func(path ident.ID, s Slot)) error {
 	for i, span := range rollupSpans {
 		for {
 			var due []dueRow
 			err := s.db.WithContext(ctx).Where("span_s = ? AND at <= ?", span, now.UTC().Add(-span.length())).Order("at").Limit(200).Find(&due).Error
 			if err != nil || len(due) == 0 {
 				if err != nil {
-					return made, wrap("list due rollups", err)
+					return wrap("list due rollups", err)
 				}
 				break
 			}
 			for _, d := range due {
-				if err := s.roll(ctx, i, d); err != nil {
-					return made, err
+				slot, err := s.roll(ctx, i, d)
+				if err != nil {
+					return err
 				}
-				made++
+				each(d.PathID, slot)
 			}
 		}
 	}
-	return made, nil
+	return nil
 }
 
 // roll makes one rollup anew from what it consists of.
-func (s *Store) roll(ctx context.Context, level int, d dueRow) error {
-	return s.transact(ctx, "make a rollup", func(tx *gorm.DB) error {
+func (s *Store) roll(ctx context.Context, level int, d dueRow) (slot Slot, err error) {
+	err = s.transact(ctx, "make a rollup", func(tx *gorm.DB) error {
 		whole := reading.Rollup{At: d.At, Span: d.SpanS.length()}
 		end := d.At.Add(d.SpanS.length())
 		if err := s.gather(tx, level, d, end, &whole); err != nil {
@@ -182,6 +180,7 @@ func (s *Store) roll(ctx context.Context, level int, d dueRow) error {
 		if err != nil {
 			return err
 		}
+		slot = row.slot()
 		if err := s.saveRollupRows(tx, []rollupRow{row}); err != nil {
 			return err
 		}
@@ -194,6 +193,12 @@ func (s *Store) roll(ctx context.Context, level int, d dueRow) error {
 		}
 		return tx.Where("span_s = ? AND at = ? AND path_id = ?", d.SpanS, d.At, d.PathID).Delete(&dueRow{}).Error
 	})
+	return slot, err
+}
+
+func (w rollupRow) slot() Slot {
+	return Slot{At: w.At, Span: w.SpanS.length(), Sent: w.Sent, Answered: w.Answered, Lost: w.Lost, Approx: true,
+		Min: duration(w.RTTMinNs), Median: duration(w.RTTMedianNs), P95: duration(w.RTTP95Ns), Max: duration(w.RTTMaxNs)}
 }
 
 func (s *Store) gather(tx *gorm.DB, level int, d dueRow, end time.Time, whole *reading.Rollup) error {

@@ -1,0 +1,60 @@
+package agent
+
+import (
+	"context"
+	"net/netip"
+	"sync/atomic"
+	"time"
+
+	"woodlark.example/core/reading"
+	"woodlark.example/internal/network"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/probe/ping"
+)
+
+// Measure carries out an order; see plan.Hand.
+func (a *Agent) Measure(ctx context.Context, o plan.Order, heard func(int)) {
+	var addrs []netip.Addr
+	var paths []plan.OrderPath
+	run := func(p plan.OrderPath, from time.Time, outcome plan.Outcome, reason string) {
+		a.spool.addRun(plan.Run{ID: p.Run, Path: p.Path, Started: from, Ended: time.Now(), Outcome: outcome, Reason: reason})
+	}
+	began := time.Now()
+	for _, p := range o.Paths {
+		addr, err := a.address(ctx, plan.Task{Target: p.Target, Family: p.Family})
+		if err != nil {
+			run(p, began, plan.Failed, err.Error())
+			continue
+		}
+		addrs, paths = append(addrs, addr), append(paths, p)
+	}
+	if len(addrs) == 0 {
+		return
+	}
+	var known atomic.Int64
+	results, err := ping.Measure(ctx, a.options.Network, ping.Request{
+		Addrs: addrs, Probes: o.Probes, Interval: o.Interval, Wait: o.Wait, Payload: o.Payload,
+		Socket: network.SocketOptions{DSCP: o.DSCP},
+		Heard:  func(int, reading.Probe) { heard(int(known.Add(1))) },
+	})
+	if err != nil {
+		for _, p := range paths {
+			run(p, began, plan.Failed, err.Error())
+		}
+		return
+	}
+	for i, r := range results {
+		if r.Err != nil {
+			run(paths[i], began, plan.Failed, r.Err.Error())
+			continue
+		}
+		if len(r.Probes) > 0 {
+			a.spool.add(plan.Record{Path: paths[i].Path, Run: paths[i].Run, Reading: r.Reading, Packed: reading.Pack(r.Reading.At, r.Probes)})
+		}
+		outcome, reason := plan.Done, ""
+		if ctx.Err() != nil {
+			outcome, reason = plan.Cancelled, "stopped before its end; what was measured is kept"
+		}
+		run(paths[i], r.Started, outcome, reason)
+	}
+}

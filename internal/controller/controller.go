@@ -1,0 +1,436 @@
+// Package controller decides what is measured where, takes in what agents
+// measured, keeps baselines, and opens and closes episodes.
+//
+//	c, err := controller.New(ctx, controller.Options{Store: s, Zone: time.Local})
+//	c.AddAgent(ctx, store.Agent{Name: "local", Kind: "builtin"}, func(id ident.ID) (plan.Hand, error) { … })
+//	err = c.Run(ctx)
+package controller
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"sync"
+	"time"
+
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/store"
+)
+
+// Options of a controller.
+type Options struct {
+	Store *store.Store
+	Log   *slog.Logger
+	// Zone is whose hours baselines go by; the local one when nil.
+	Zone *time.Location
+	// Training is the window of a rolling baseline; 14 days when 0.
+	Training time.Duration
+	// Keep is how long readings are kept; 90 days when 0.
+	Keep time.Duration
+	// SiteOf names the site of a target, if that is known.
+	SiteOf func(target string) string
+}
+
+// Controller is the heart of the service. It is safe for concurrent use.
+type Controller struct {
+	hub
+	options Options
+	store   *store.Store
+	log     *slog.Logger
+	zone    *time.Location
+
+	mu      sync.RWMutex
+	agents  map[ident.ID]*agentState
+	paths   map[ident.ID]*pathState
+	watches map[ident.ID]*Watch
+	active  map[ident.ID]progress // runs on demand that are going on
+
+	awaySince time.Time // the database; guarded by mu
+}
+
+type agentState struct {
+	store.Agent
+	hand plan.Hand
+}
+
+// Watch is a watch with its spec read.
+type Watch struct {
+	store.Watch
+	Spec  Spec
+	Paths []ident.ID
+}
+
+// New loads what the database knows.
+func New(ctx context.Context, o Options) (*Controller, error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	if o.Zone == nil {
+		o.Zone = time.Local
+	}
+	if o.Training == 0 {
+		o.Training = 14 * 24 * time.Hour
+	}
+	if o.Keep == 0 {
+		o.Keep = 90 * 24 * time.Hour
+	}
+	if o.SiteOf == nil {
+		o.SiteOf = func(string) string { return "" }
+	}
+	c := &Controller{options: o, store: o.Store, log: o.Log, zone: o.Zone, agents: map[ident.ID]*agentState{},
+		paths: map[ident.ID]*pathState{}, watches: map[ident.ID]*Watch{}, active: map[ident.ID]progress{}}
+	if err := c.load(ctx); err != nil {
+		return nil, err
+	}
+	return c, nil
+}
+
+// Zone is whose hours baselines go by.
+func (c *Controller) Zone() *time.Location { return c.zone }
+
+// Store is where the records are.
+func (c *Controller) Store() *store.Store { return c.store }
+
+func (c *Controller) load(ctx context.Context) error {
+	if err := c.store.EndRunning(ctx, "the service was stopped in the middle"); err != nil {
+		return err
+	}
+	agents, err := c.store.Agents(ctx)
+	if err != nil {
+		return err
+	}
+	for _, a := range agents {
+		c.agents[a.ID] = &agentState{Agent: a}
+	}
+	watches, err := c.store.Watches(ctx)
+	if err != nil {
+		return err
+	}
+	for _, w := range watches {
+		watch := &Watch{Watch: w}
+		if err := json.Unmarshal([]byte(w.Spec), &watch.Spec); err != nil {
+			return fmt.Errorf("read watch %q: %w", w.Name, err)
+		}
+		c.watches[w.ID] = watch
+	}
+	measured, err := c.store.WatchPaths(ctx)
+	if err != nil {
+		return err
+	}
+	for _, m := range measured {
+		if w := c.watches[m.WatchID]; w != nil {
+			w.Paths = append(w.Paths, m.PathID)
+		}
+	}
+	paths, err := c.store.Paths(ctx)
+	if err != nil {
+		return err
+	}
+	for _, p := range paths {
+		state := newPathState(p)
+		if err := state.load(ctx, c); err != nil {
+			return err
+		}
+		c.paths[p.ID] = state
+	}
+	for _, p := range c.paths {
+		p.judge.SetPaths(len(c.paths))
+	}
+	return nil
+}
+
+// AddAgent makes an agent known and hands it its plan. join is given the
+// agent's identifier and returns the hand that holds it.
+func (c *Controller) AddAgent(ctx context.Context, a store.Agent, join func(ident.ID) (plan.Hand, error)) error {
+	now := time.Now().UTC()
+	a.SeenAt = &now
+	kept, err := c.store.EnsureAgent(ctx, a)
+	if err != nil {
+		return err
+	}
+	hand, err := join(kept.ID)
+	if err != nil {
+		return fmt.Errorf("start agent %q: %w", a.Name, err)
+	}
+	c.mu.Lock()
+	c.agents[kept.ID] = &agentState{Agent: kept, hand: hand}
+	c.mu.Unlock()
+	c.noteGaps(ctx, kept.ID)
+	c.sendPlans()
+	return nil
+}
+
+// Agents are all agents, by name.
+func (c *Controller) Agents() []store.Agent {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	list := make([]store.Agent, 0, len(c.agents))
+	for _, a := range c.agents {
+		list = append(list, a.Agent)
+	}
+	slices.SortFunc(list, func(a, b store.Agent) int { return cmp.Compare(a.Name, b.Name) })
+	return list
+}
+
+// agentNamed is called with mu held.
+func (c *Controller) agentNamed(name string) (*agentState, error) {
+	for _, a := range c.agents {
+		if a.Name == name {
+			return a, nil
+		}
+	}
+	names := make([]string, 0, len(c.agents))
+	for _, a := range c.agents {
+		names = append(names, a.Name)
+	}
+	slices.Sort(names)
+	return nil, fmt.Errorf("%w: there is no agent %q; there are %q", ErrInvalid, shorten(name), names)
+}
+
+func shorten(s string) string {
+	if len(s) > 60 {
+		return s[:60] + "…"
+	}
+	return s
+}
+
+// sendPlans gives each agent the tasks of all watches that are not paused. Two
+// continuous watches of one path share one measurement.
+func (c *Controller) sendPlans() {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	tasks := map[ident.ID][]plan.Task{}
+	continuous := map[ident.ID]bool{}
+	for _, w := range c.sortedWatches() {
+		if w.Paused {
+			continue
+		}
+		s := w.Spec
+		for _, id := range w.Paths {
+			p := c.paths[id]
+			if p == nil || s.Every == 0 && continuous[id] {
+				continue
+			}
+			continuous[id] = continuous[id] || s.Every == 0
+			tasks[p.AgentID] = append(tasks[p.AgentID], plan.Task{
+				Watch: w.ID, Path: id, Target: p.Target, Family: p.Family, Every: s.Every, Probes: s.Probes,
+				Interval: s.Interval, Wait: s.Wait, Payload: s.Payload, DSCP: s.DSCP, Phase: phase(id, s.Interval),
+			})
+		}
+	}
+	for id, a := range c.agents {
+		if a.hand != nil {
+			a.hand.SetPlan(tasks[id])
+		}
+	}
+}
+
+// phase spreads paths over the interval, always the same for a path.
+func phase(id ident.ID, interval time.Duration) time.Duration {
+	var h uint64 = 14695981039346656037
+	for _, b := range id {
+		h = (h ^ uint64(b)) * 1099511628211
+	}
+	return time.Duration(h % uint64(interval))
+}
+
+// sortedWatches is called with mu held.
+func (c *Controller) sortedWatches() []*Watch {
+	list := make([]*Watch, 0, len(c.watches))
+	for _, w := range c.watches {
+		list = append(list, w)
+	}
+	slices.SortFunc(list, func(a, b *Watch) int { return cmp.Compare(a.Name, b.Name) })
+	return list
+}
+
+// Upload takes what an agent measured: it keeps it, judges it and tells the
+// listeners. On an error nothing is kept.
+func (c *Controller) Upload(ctx context.Context, u plan.Upload) error {
+	if err := c.store.SaveUpload(ctx, u); err != nil {
+		c.noteAway(err)
+		return err
+	}
+	c.noteBack(ctx, u)
+	slices.SortStableFunc(u.Readings, func(a, b plan.Record) int { return a.Reading.At.Compare(b.Reading.At) })
+	var episodes []store.Episode
+	changed := map[ident.ID]bool{}
+	for _, r := range u.Readings {
+		c.mu.RLock()
+		p := c.paths[r.Path]
+		c.mu.RUnlock()
+		if p == nil {
+			continue
+		}
+		opened, moved := p.take(r, c.zone)
+		episodes = append(episodes, opened...)
+		changed[r.Path] = changed[r.Path] || moved
+		c.publish(Event{Kind: NewReading, Path: r.Path, Reading: &r})
+	}
+	if err := c.store.SaveEpisodes(ctx, episodes); err != nil {
+		c.log.Error("episodes could not be kept; they are kept with the next reading", "error", err)
+		c.retryEpisodes(episodes)
+	}
+	for path, is := range changed {
+		if is {
+			c.publish(Event{Kind: StateChanged, Path: path})
+		}
+	}
+	return nil
+}
+
+// retryEpisodes marks episodes so that they are saved with the next reading.
+func (c *Controller) retryEpisodes(episodes []store.Episode) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	for _, e := range episodes {
+		if p := c.paths[e.PathID]; p != nil {
+			p.mu.Lock()
+			p.unsaved = append(p.unsaved, e)
+			p.mu.Unlock()
+		}
+	}
+}
+
+func (c *Controller) noteAway(err error) {
+	if !errors.Is(err, store.ErrAway) {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.awaySince.IsZero() {
+		c.awaySince = time.Now()
+	}
+}
+
+// noteBack says that the database was away, once it is back and what was held
+// back is being written.
+func (c *Controller) noteBack(ctx context.Context, u plan.Upload) {
+	c.mu.Lock()
+	since := c.awaySince
+	c.awaySince = time.Time{}
+	c.mu.Unlock()
+	if since.IsZero() {
+		return
+	}
+	c.Notify(ctx, "database_back", fmt.Sprintf("The database was away from %s for %s. Readings were held back and are written now; none is lost.",
+		since.In(c.zone).Format("15:04:05"), time.Since(since).Round(time.Second)))
+}
+
+// Away is since when the database does not answer; zero while it does.
+func (c *Controller) Away() time.Time {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	return c.awaySince
+}
+
+// Notify keeps a notice and tells the listeners.
+func (c *Controller) Notify(ctx context.Context, kind, text string) {
+	c.log.Warn(text, "notice", kind)
+	if err := c.store.SaveNotice(ctx, store.Notice{ID: ident.New(), At: time.Now().UTC(), Kind: kind, Text: text}); err != nil {
+		c.log.Error("a notice could not be kept", "error", err)
+	}
+	c.publish(Event{Kind: NewNotice})
+}
+
+// noteGaps records the time in which the paths of an agent were to be measured
+// and were not, the service being down.
+func (c *Controller) noteGaps(ctx context.Context, agent ident.ID) {
+	now := time.Now()
+	var u plan.Upload
+	c.mu.RLock()
+	for _, w := range c.watches {
+		if w.Paused {
+			continue
+		}
+		for _, id := range w.Paths {
+			p := c.paths[id]
+			if p == nil || p.AgentID != agent {
+				continue
+			}
+			end := p.lastEnd()
+			// A minute in progress is taken up again from the agent's journal.
+			if end.IsZero() || now.Sub(end) < max(w.Spec.Every+time.Minute, 2*time.Minute) {
+				continue
+			}
+			u.Runs = append(u.Runs, plan.Run{ID: ident.New(), Watch: w.ID, Path: id, Started: end, Ended: now, Outcome: plan.Missed, Reason: "the service was not running"})
+		}
+	}
+	c.mu.RUnlock()
+	if len(u.Runs) == 0 {
+		return
+	}
+	if err := c.store.SaveUpload(ctx, u); err != nil {
+		c.log.Error("missed runs could not be recorded", "error", err)
+	}
+}
+
+// Run trains baselines, makes rollups and drops old days until ctx ends.
+func (c *Controller) Run(ctx context.Context) error {
+	tick := time.NewTicker(20 * time.Second)
+	defer tick.Stop()
+	var swept time.Time
+	for {
+		now := time.Now()
+		c.housekeeping(ctx, "train baselines", func() error { return c.trainDue(ctx, now) })
+		c.housekeeping(ctx, "make rollups", func() error { return c.roll(ctx, now) })
+		if now.Sub(swept) > time.Hour {
+			swept = now
+			c.housekeeping(ctx, "drop old readings", func() error {
+				_, err := c.store.DropBefore(ctx, now.Add(-c.options.Keep))
+				return err
+			})
+		}
+		c.noteStates(now)
+		c.seeAgents(ctx, now)
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-tick.C:
+		}
+	}
+}
+
+func (c *Controller) housekeeping(ctx context.Context, what string, work func() error) {
+	if err := work(); err != nil && ctx.Err() == nil {
+		c.noteAway(err)
+		c.log.Error("could not "+what, "error", err)
+	}
+}
+
+func (c *Controller) seeAgents(ctx context.Context, now time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	seen := now.UTC()
+	for _, a := range c.agents {
+		if a.hand == nil {
+			continue
+		}
+		a.SeenAt = &seen
+	}
+	for id, a := range c.agents {
+		if a.hand != nil && c.awaySince.IsZero() {
+			if err := c.store.SeenAgent(ctx, id, now); err != nil {
+				break
+			}
+		}
+	}
+}
+
+// HeldBack is how many readings waited for the database when it was last asked.
+func (c *Controller) HeldBack() int {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	n := 0
+	for _, a := range c.agents {
+		if a.hand != nil {
+			n += a.hand.HeldBack()
+		}
+	}
+	return n
+}

@@ -1,0 +1,281 @@
+package controller
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"sync"
+	"time"
+
+	"woodlark.example/core/baseline"
+	"woodlark.example/core/finding"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/store"
+)
+
+const (
+	resumeReadings = 120                 // that a judge is given back at start
+	episodeMemory  = 14 * 24 * time.Hour // of episodes that are looked at for findings
+	// TraceSlots of TraceSpan are the last day in small.
+	TraceSlots = 144
+	TraceSpan  = 10 * time.Minute
+)
+
+// pathState is a path and what is known of it.
+type pathState struct {
+	store.Path
+
+	mu           sync.Mutex
+	judge        *baseline.Judge
+	pinned       bool
+	taken        time.Time // when the baseline was
+	nextTraining time.Time
+	first        time.Time // reading
+	last         *plan.Record
+	episodes     []store.Episode // of the last days, oldest first
+	unsaved      []store.Episode
+	daily        *baseline.Daily
+	trace        [TraceSlots]*store.Slot // by time modulo a day
+	told         baseline.State          // the state that listeners were told of
+}
+
+func newPathState(p store.Path) *pathState {
+	return &pathState{Path: p, judge: baseline.NewJudge(baseline.Options{}), told: baseline.StateUnmeasured}
+}
+
+// load takes up what the database knows of the path.
+func (p *pathState) load(ctx context.Context, c *Controller) error {
+	now := time.Now()
+	last, err := c.store.LastReadings(ctx, p.ID, resumeReadings)
+	if err != nil {
+		return err
+	}
+	if p.episodes, err = c.store.Episodes(ctx, p.ID, now.Add(-episodeMemory), now.Add(time.Hour)); err != nil {
+		return err
+	}
+	var points []baseline.Point
+	for _, r := range last {
+		points = append(points, baseline.PointOf(r.Reading))
+	}
+	answered, err := c.store.Answered(ctx, p.ID)
+	if err != nil {
+		return err
+	}
+	var open []baseline.Episode
+	for _, e := range p.episodes {
+		if e.ToAt == nil {
+			open = append(open, episodeOf(e))
+		}
+	}
+	p.judge.Resume(open, answered, points)
+	if len(last) > 0 {
+		p.last = &last[len(last)-1]
+		if p.first, _, err = c.store.Bounds(ctx, p.ID); err != nil {
+			return err
+		}
+	}
+	baselines, err := c.store.Baselines(ctx, p.ID, true)
+	if err != nil {
+		return err
+	}
+	for i, stored := range baselines { // newest first; a pinned one goes before
+		if i > 0 && !stored.Pinned {
+			continue
+		}
+		var b baseline.Baseline
+		if err := json.Unmarshal([]byte(stored.Body), &b); err != nil {
+			return fmt.Errorf("read the baseline of path %s: %w", p.ID, err)
+		}
+		p.judge.SetBaseline(&b)
+		p.pinned, p.taken = stored.Pinned, stored.TakenAt
+		if stored.Pinned {
+			break
+		}
+	}
+	slots, err := c.store.Rollups(ctx, p.ID, TraceSpan, now.Add(-24*time.Hour), now)
+	if err != nil {
+		return err
+	}
+	for _, s := range slots {
+		p.keepSlot(s)
+	}
+	p.findDaily(now, c.zone)
+	return nil
+}
+
+func episodeOf(e store.Episode) baseline.Episode {
+	out := baseline.Episode{Kind: baseline.Kind(e.Kind), From: e.FromAt}
+	if e.ToAt != nil {
+		out.To = *e.ToAt
+	}
+	_ = json.Unmarshal([]byte(e.Excesses), &out.Excesses)
+	return out
+}
+
+func (p *pathState) keepSlot(s store.Slot) {
+	p.trace[int(s.At.Unix()/int64(TraceSpan.Seconds()))%TraceSlots] = &s
+}
+
+func (p *pathState) lastEnd() time.Time {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.last == nil {
+		return time.Time{}
+	}
+	return p.last.Reading.At.Add(p.last.Reading.Span)
+}
+
+// take judges a reading. It returns the episodes that are to be kept, and
+// whether the path's standing changed.
+func (p *pathState) take(r plan.Record, zone *time.Location) (keep []store.Episode, changed bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.last != nil && !r.Reading.At.After(p.last.Reading.At) {
+		return nil, false // handed over twice, or older than what is judged
+	}
+	keep, p.unsaved = p.unsaved, nil
+	p.last = &r
+	if p.first.IsZero() {
+		p.first = r.Reading.At
+	}
+	changes := p.judge.Add(baseline.PointOf(r.Reading))
+	for _, change := range changes {
+		keep = append(keep, p.note(change))
+		changed = changed || change.Opened || change.Closed
+	}
+	if changed {
+		p.findDaily(r.Reading.At, zone)
+	}
+	return keep, changed
+}
+
+// note takes a change of an episode into the list and returns it as it is kept.
+func (p *pathState) note(c baseline.Change) store.Episode {
+	excesses, _ := json.Marshal(c.Episode.Excesses)
+	e := store.Episode{PathID: p.ID, Kind: string(c.Episode.Kind), FromAt: c.Episode.From.UTC(), Excesses: string(excesses)}
+	if !c.Episode.Open() {
+		to := c.Episode.To.UTC()
+		e.ToAt = &to
+	}
+	if !c.Opened {
+		for i := len(p.episodes) - 1; i >= 0; i-- {
+			if old := p.episodes[i]; old.Kind == e.Kind && old.ToAt == nil {
+				e.ID = old.ID
+				p.episodes[i] = e
+				return e
+			}
+		}
+	}
+	e.ID = ident.New()
+	p.episodes = append(p.episodes, e)
+	return e
+}
+
+func (p *pathState) findDaily(now time.Time, zone *time.Location) {
+	from := now.Add(-episodeMemory)
+	if p.first.After(from) {
+		from = p.first
+	}
+	p.daily = nil
+	if d, ok := baseline.DailyOf(p.pastEpisodes(), from, now, zone); ok {
+		p.daily = &d
+	}
+}
+
+func (p *pathState) pastEpisodes() []baseline.Episode {
+	list := make([]baseline.Episode, len(p.episodes))
+	for i, e := range p.episodes {
+		list[i] = episodeOf(e)
+	}
+	return list
+}
+
+// View is a path as it stands at a time.
+type View struct {
+	store.Path
+	Agent       store.Agent
+	Watches     []string
+	Tags        []string
+	Watched     bool // by a watch that is not paused
+	Verdict     baseline.Verdict
+	Findings    []finding.Finding
+	Last        *plan.Record
+	Normal      map[baseline.Measure]baseline.Normal // at the time of the last reading
+	Resolution  baseline.Resolution
+	Baseline    *baseline.Baseline
+	Pinned      bool
+	TakenAt     time.Time
+	Daily       *baseline.Daily
+	LastEpisode *store.Episode
+	Trace       []store.Slot // the last day
+}
+
+// view is called with the controller's mu held for reading.
+func (c *Controller) view(p *pathState, now time.Time) View {
+	v := View{Path: p.Path}
+	if a := c.agents[p.AgentID]; a != nil {
+		v.Agent = a.Agent
+	}
+	patience := 3 * time.Minute
+	for _, w := range c.sortedWatches() {
+		for _, id := range w.Paths {
+			if id != p.ID {
+				continue
+			}
+			v.Watches = append(v.Watches, w.Name)
+			v.Tags = append(v.Tags, w.Spec.Tags...)
+			v.Watched = v.Watched || !w.Paused
+			patience = max(patience, w.Spec.patience())
+		}
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	v.Verdict = p.judge.Verdict(now, patience)
+	v.Last, v.Pinned, v.TakenAt, v.Baseline = p.last, p.pinned, p.taken, p.judge.Baseline()
+	v.Daily = p.daily
+	if p.last != nil {
+		v.Normal = map[baseline.Measure]baseline.Normal{}
+		for _, m := range baseline.Measures() {
+			if n, resolution, ok := v.Baseline.At(m, p.last.Reading.At); ok {
+				v.Normal[m], v.Resolution = n, resolution
+			}
+		}
+	}
+	if n := len(p.episodes); n > 0 {
+		e := p.episodes[n-1]
+		v.LastEpisode = &e
+	}
+	v.Findings = finding.OfPath(finding.Standing{Verdict: v.Verdict, Now: now, Daily: p.daily, Past: p.pastEpisodes()})
+	oldest := now.Add(-24 * time.Hour)
+	for _, s := range p.trace {
+		if s != nil && s.At.After(oldest) {
+			v.Trace = append(v.Trace, *s)
+		}
+	}
+	return v
+}
+
+// Severity orders paths: how much worse than normal, in multiples of what is
+// worth caring about.
+func (v View) Severity() float64 {
+	switch {
+	case v.Verdict.State == baseline.StateLost && !v.Verdict.Never:
+		return 1e6
+	case v.Verdict.State == baseline.StateLost:
+		return 1
+	case v.Verdict.State == baseline.StateDegraded:
+		worst := 0.0
+		for _, x := range v.Verdict.Episode.Excesses {
+			worst = max(worst, x.Severity())
+		}
+		return 100 + min(worst, 1e5)
+	case v.Verdict.State == baseline.StateUnmeasured:
+		return 0.5
+	case v.Daily != nil:
+		return 10
+	case v.LastEpisode != nil && v.LastEpisode.ToAt != nil && time.Since(*v.LastEpisode.ToAt) < 24*time.Hour:
+		return 5
+	}
+	return 0
+}

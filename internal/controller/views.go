@@ -1,0 +1,99 @@
+package controller
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"woodlark.example/core/baseline"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/store"
+)
+
+// Filter selects paths; zero fields select all.
+type Filter struct {
+	State  baseline.State
+	Site   string // of the agent or of the target
+	Agent  string
+	Tag    string
+	Search string // in agent, target and sites
+	All    bool   // those too that no watch measures
+}
+
+func (f Filter) takes(v View) bool {
+	switch {
+	case !f.All && len(v.Watches) == 0,
+		f.State != "" && v.Verdict.State != f.State,
+		f.Site != "" && f.Site != v.Site && f.Site != v.Agent.Site,
+		f.Agent != "" && f.Agent != v.Agent.Name,
+		f.Tag != "" && !slices.Contains(v.Tags, f.Tag):
+		return false
+	case f.Search == "":
+		return true
+	}
+	text := strings.ToLower(strings.Join([]string{v.Agent.Name, v.Agent.Site, v.Target, v.Site}, " "))
+	return strings.Contains(text, strings.ToLower(f.Search))
+}
+
+// Views are the paths that a filter takes, worst first.
+func (c *Controller) Views(f Filter) []View {
+	now := time.Now()
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	views := make([]View, 0, len(c.paths))
+	for _, p := range c.paths {
+		if v := c.view(p, now); f.takes(v) {
+			views = append(views, v)
+		}
+	}
+	slices.SortFunc(views, func(a, b View) int {
+		return cmp.Or(cmp.Compare(b.Severity(), a.Severity()), cmp.Compare(a.Agent.Name, b.Agent.Name),
+			cmp.Compare(a.Target, b.Target), cmp.Compare(a.Family, b.Family))
+	})
+	return views
+}
+
+// View is one path; the error wraps store.ErrNotFound.
+func (c *Controller) View(id ident.ID) (View, error) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	p := c.paths[id]
+	if p == nil {
+		return View{}, fmt.Errorf("path %s: %w", id, store.ErrNotFound)
+	}
+	return c.view(p, time.Now()), nil
+}
+
+// noteStates tells listeners of states that changed with time alone.
+func (c *Controller) noteStates(now time.Time) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	for id, p := range c.paths {
+		state := c.view(p, now).Verdict.State
+		p.mu.Lock()
+		changed := state != p.told
+		p.told = state
+		p.mu.Unlock()
+		if changed {
+			c.publish(Event{Kind: StateChanged, Path: id})
+		}
+	}
+}
+
+// progress is how far a run on demand is.
+type progress struct {
+	Heard, Of int
+}
+
+// Progress is how far a run is; false when it is not going on.
+func (c *Controller) Progress(run ident.ID) (heard, of int, ok bool) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	p, ok := c.active[run]
+	return p.Heard, p.Of, ok
+}
+
+var _ plan.Service = (*Controller)(nil)

@@ -1,0 +1,120 @@
+package controller
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/store"
+)
+
+// Watches are all watches, by name.
+func (c *Controller) Watches() []Watch {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	list := make([]Watch, 0, len(c.watches))
+	for _, w := range c.sortedWatches() {
+		list = append(list, *w)
+	}
+	return list
+}
+
+// FindWatch finds a watch by name or identifier; the error wraps
+// store.ErrNotFound.
+func (c *Controller) FindWatch(what string) (Watch, error) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	for _, w := range c.watches {
+		if w.Name == what || w.ID.String() == what {
+			return *w, nil
+		}
+	}
+	return Watch{}, fmt.Errorf("watch %q: %w", shorten(what), store.ErrNotFound)
+}
+
+// SaveWatch adds a watch, or changes the one of the given identifier.
+func (c *Controller) SaveWatch(ctx context.Context, id ident.ID, name string, spec Spec, paused bool) (Watch, error) {
+	spec = spec.WithDefaults()
+	name = strings.TrimSpace(name)
+	if name == "" || len(name) > mostNameLength {
+		return Watch{}, fmt.Errorf("%w: a watch needs a name of 1 to %d characters", ErrInvalid, mostNameLength)
+	}
+	if err := spec.Check(); err != nil {
+		return Watch{}, err
+	}
+	paths, err := c.pathsOf(ctx, spec)
+	if err != nil {
+		return Watch{}, err
+	}
+	text, err := json.Marshal(spec)
+	if err != nil {
+		return Watch{}, err
+	}
+	now := time.Now().UTC()
+	w := &Watch{Watch: store.Watch{ID: id, Name: name, Paused: paused, Spec: string(text), CreatedAt: now, UpdatedAt: now}, Spec: spec, Paths: paths}
+	if id.IsZero() {
+		w.ID = ident.New()
+	} else if old, err := c.FindWatch(id.String()); err == nil {
+		w.CreatedAt = old.CreatedAt
+	}
+	if err := c.store.SaveWatch(ctx, w.Watch, paths); err != nil {
+		if errors.Is(err, store.ErrTaken) {
+			return Watch{}, fmt.Errorf("the name %q %w by another watch; choose another, or change that one", name, store.ErrTaken)
+		}
+		return Watch{}, err
+	}
+	c.mu.Lock()
+	c.watches[w.ID] = w
+	c.mu.Unlock()
+	c.sendPlans()
+	c.publish(Event{Kind: WatchChanged})
+	return *w, nil
+}
+
+// pathsOf makes the paths that a spec measures.
+func (c *Controller) pathsOf(ctx context.Context, spec Spec) ([]ident.ID, error) {
+	var ids []ident.ID
+	for _, from := range spec.From {
+		c.mu.RLock()
+		a, err := c.agentNamed(from)
+		c.mu.RUnlock()
+		if err != nil {
+			return nil, err
+		}
+		for _, to := range spec.To {
+			for _, f := range spec.families(to) {
+				p, err := c.ensurePath(ctx, a.ID, to, f)
+				if err != nil {
+					return nil, err
+				}
+				if !slices.Contains(ids, p.ID) {
+					ids = append(ids, p.ID)
+				}
+			}
+		}
+	}
+	return ids, nil
+}
+
+// SetPaused pauses a watch or lets it go on.
+func (c *Controller) SetPaused(ctx context.Context, w Watch, paused bool) (Watch, error) {
+	return c.SaveWatch(ctx, w.ID, w.Name, w.Spec, paused)
+}
+
+// RemoveWatch removes a watch. What it measured stays.
+func (c *Controller) RemoveWatch(ctx context.Context, w Watch) error {
+	if err := c.store.DeleteWatch(ctx, w.ID); err != nil {
+		return err
+	}
+	c.mu.Lock()
+	delete(c.watches, w.ID)
+	c.mu.Unlock()
+	c.sendPlans()
+	c.publish(Event{Kind: WatchChanged})
+	return nil
+}
