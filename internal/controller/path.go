@@ -65,7 +65,7 @@ func (p *pathState) load(ctx context.Context, c *Controller) error {
 	var open []baseline.Episode
 	for _, e := range p.episodes {
 		if e.ToAt == nil {
-			open = append(open, episodeOf(e))
+			open = append(open, EpisodeOf(e))
 		}
 	}
 	p.judge.Resume(open, answered, points)
@@ -104,7 +104,8 @@ func (p *pathState) load(ctx context.Context, c *Controller) error {
 	return nil
 }
 
-func episodeOf(e store.Episode) baseline.Episode {
+// EpisodeOf reads a stored episode.
+func EpisodeOf(e store.Episode) baseline.Episode {
 	out := baseline.Episode{Kind: baseline.Kind(e.Kind), From: e.FromAt}
 	if e.ToAt != nil {
 		out.To = *e.ToAt
@@ -186,7 +187,7 @@ func (p *pathState) findDaily(now time.Time, zone *time.Location) {
 func (p *pathState) pastEpisodes() []baseline.Episode {
 	list := make([]baseline.Episode, len(p.episodes))
 	for i, e := range p.episodes {
-		list[i] = episodeOf(e)
+		list[i] = EpisodeOf(e)
 	}
 	return list
 }

@@ -9,7 +9,6 @@ import (
 
 	"woodlark.example/core/baseline"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store"
 )
 
@@ -96,4 +95,16 @@ func (c *Controller) Progress(run ident.ID) (heard, of int, ok bool) {
 	return p.Heard, p.Of, ok
 }
 
-var _ plan.Service = (*Controller)(nil)
+// Ends are the agent and the path of an identifier.
+func (c *Controller) Ends(id ident.ID) (store.Agent, store.Path, error) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	p := c.paths[id]
+	if p == nil {
+		return store.Agent{}, store.Path{}, fmt.Errorf("path %s: %w", id, store.ErrNotFound)
+	}
+	if a := c.agents[p.AgentID]; a != nil {
+		return a.Agent, p.Path, nil
+	}
+	return store.Agent{}, p.Path, nil
+}

@@ -1,0 +1,140 @@
+// Package api is the HTTP interface: everything that the command line and the
+// console need, under /api/v1, with an OpenAPI document that is made from the
+// code that answers.
+//
+//	h := api.New(api.Options{Controller: c, Token: token, Console: files})
+//	err := http.Serve(listener, h)
+package api
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
+	"woodlark.example/internal/controller"
+	"woodlark.example/internal/store"
+)
+
+// Options of the interface.
+type Options struct {
+	Controller *controller.Controller
+	Token      string // the administrator's
+	Version    string
+	Console    fs.FS // the built console; none when nil
+	Log        *slog.Logger
+}
+
+type server struct {
+	Options
+	c *controller.Controller
+}
+
+// New makes the handler of the whole service.
+func New(o Options) http.Handler {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	s := &server{Options: o, c: o.Controller}
+	r := chi.NewRouter()
+	r.Use(middleware.Recoverer, secureHeaders)
+	r.Get("/healthz", s.healthz)
+	r.Get("/readyz", s.readyz)
+	r.Group(func(r chi.Router) {
+		r.Use(s.authenticate)
+		r.Handle("/metrics", s.metrics())
+	})
+	r.Group(func(r chi.Router) {
+		r.Use(middleware.RequestSize(1<<20), s.authenticate, middleware.Compress(5, "application/json", "application/problem+json"))
+		s.register(humachi.New(r, config(o.Version)))
+	})
+	r.NotFound(s.console)
+	return r
+}
+
+// Document is the OpenAPI 3.1 document, as the service serves it.
+func Document(version string) ([]byte, error) {
+	api := humachi.New(chi.NewRouter(), config(version))
+	(&server{}).register(api)
+	return api.OpenAPI().MarshalJSON()
+}
+
+func config(version string) huma.Config {
+	c := huma.DefaultConfig("Woodlark", version)
+	c.Info.Description = "Reachability, latency, jitter and loss between hosts, their baselines, and the paths that got worse."
+	c.OpenAPIPath = "/api/v1/openapi"
+	c.DocsPath, c.SchemasPath, c.CreateHooks = "", "", nil
+	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":  {Type: "http", Scheme: "bearer", Description: "The administrator's token, kept in the state folder"},
+		"cookie": {Type: "apiKey", In: "cookie", Name: cookieName, Description: "Set by signing in"},
+	}
+	c.Security = []map[string][]string{{"token": {}}, {"cookie": {}}}
+	return c
+}
+
+func (s *server) register(a huma.API) {
+	s.registerSession(a)
+	s.registerPaths(a)
+	s.registerWatches(a)
+	s.registerRuns(a)
+	s.registerReports(a)
+	s.registerBaselines(a)
+	s.registerEvents(a)
+}
+
+// operation describes one call.
+func operation(method, path, id, summary, tag string, errs ...int) huma.Operation {
+	return huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary, Tags: []string{tag}, Errors: append(errs, http.StatusUnauthorized)}
+}
+
+// problem turns an error into a problem document (RFC 9457).
+func problem(err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, controller.ErrInvalid):
+		return huma.Error422UnprocessableEntity(err.Error())
+	case errors.Is(err, store.ErrNotFound):
+		return huma.Error404NotFound(err.Error())
+	case errors.Is(err, store.ErrTaken):
+		return huma.Error409Conflict(err.Error())
+	case errors.Is(err, store.ErrAway), errors.Is(err, context.DeadlineExceeded):
+		return huma.Error503ServiceUnavailable("The database does not answer. Measuring goes on and readings are held back; try again in a moment. (" + err.Error() + ")")
+	}
+	return huma.Error500InternalServerError(err.Error())
+}
+
+func (s *server) healthz(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) }
+
+func (s *server) readyz(w http.ResponseWriter, r *http.Request) {
+	if err := s.c.Store().Ping(r.Context()); err != nil {
+		http.Error(w, "not ready: "+err.Error(), http.StatusServiceUnavailable)
+		return
+	}
+	_, _ = w.Write([]byte("ready\n"))
+}
+
+func secureHeaders(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+		next.ServeHTTP(w, r)
+	})
+}
+
+func utc(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	t = t.UTC()
+	return &t
+}

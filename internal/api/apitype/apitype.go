@@ -1,0 +1,276 @@
+// Package apitype holds what the HTTP interface says and takes, as JSON. The
+// service, its client and the OpenAPI document all come from these types.
+package apitype
+
+import (
+	"time"
+
+	"woodlark.example/core/finding"
+	"woodlark.example/core/reading"
+)
+
+// Status is how the service stands.
+type Status struct {
+	Version           string         `json:"version"`
+	Now               time.Time      `json:"now_at"`
+	Zone              string         `json:"zone" doc:"Time zone whose hours baselines go by"`
+	Paths             map[string]int `json:"paths" doc:"Number of watched paths by state"`
+	Watches           int            `json:"watches"`
+	Agents            int            `json:"agents"`
+	HeldBack          int            `json:"held_back" doc:"Readings that wait for the database"`
+	DatabaseAwaySince *time.Time     `json:"database_away_since_at"`
+	Summary           string         `json:"summary" doc:"How the paths stand, in one line"`
+}
+
+// Agent is a measurement agent.
+type Agent struct {
+	ID      string     `json:"id"`
+	Name    string     `json:"name"`
+	Site    string     `json:"site"`
+	Kind    string     `json:"kind" enum:"builtin,simulated"`
+	Address string     `json:"address"`
+	Version string     `json:"version"`
+	SeenAt  *time.Time `json:"seen_at"`
+}
+
+// Finding is one conclusion.
+type Finding struct {
+	Code       string             `json:"code"`
+	Sentence   string             `json:"sentence"`
+	Figures    map[string]float64 `json:"figures" doc:"The figures it rests on, the unit in the key"`
+	Confidence float64            `json:"confidence"`
+	Advice     string             `json:"advice"`
+}
+
+// FindingsOf writes findings.
+func FindingsOf(list []finding.Finding) []Finding {
+	out := make([]Finding, len(list))
+	for i, f := range list {
+		out[i] = Finding{string(f.Code), f.Sentence, f.Figures, f.Sure, f.Advice}
+	}
+	return out
+}
+
+// Reading is one reading of a path.
+type Reading struct {
+	reading.Figures
+	PathID string   `json:"path_id"`
+	RunID  *string  `json:"run_id" doc:"The run it belongs to; null for a minute of a continuous watch"`
+	Notes  []string `json:"notes" doc:"What is particular: short, held_back, resumed, cut, clock_set"`
+}
+
+// Band is what is normal of a measure at an hour.
+type Band struct {
+	Low    float64 `json:"low" doc:"5 % quantile of the readings"`
+	Median float64 `json:"median"`
+	High   float64 `json:"high" doc:"95 % quantile"`
+}
+
+// Normal is what is normal for a path at the time of its last reading.
+type Normal struct {
+	RTTMs      *Band  `json:"rtt_ms"`
+	JitterMs   *Band  `json:"jitter_ms"`
+	LossRatio  *Band  `json:"loss_ratio"`
+	Resolution string `json:"resolution" doc:"hour_of_week, hour_of_day or overall"`
+}
+
+// Trace is the last day of a path in small, one value a step.
+type Trace struct {
+	StartAt     time.Time  `json:"start_at"`
+	StepS       int        `json:"step_s"`
+	RTTMedianMs []*float64 `json:"rtt_median_ms"`
+	LossRatio   []*float64 `json:"loss_ratio"`
+	LowMs       []*float64 `json:"normal_low_ms"`
+	HighMs      []*float64 `json:"normal_high_ms"`
+}
+
+// Excess is a measure that is beyond normal.
+type Excess struct {
+	Measure string  `json:"measure" enum:"rtt,jitter,loss"`
+	Unit    string  `json:"unit" enum:"ms,ratio"`
+	Normal  float64 `json:"normal"`
+	Now     float64 `json:"now" doc:"Over the last readings of the episode"`
+	Worst   float64 `json:"worst"`
+}
+
+// Episode is a stretch of time in which a path was degraded or lost.
+type Episode struct {
+	ID       string     `json:"id"`
+	PathID   string     `json:"path_id"`
+	Kind     string     `json:"kind" enum:"degraded,lost"`
+	FromAt   time.Time  `json:"from_at"`
+	ToAt     *time.Time `json:"to_at" doc:"null while it goes on"`
+	Excesses []Excess   `json:"excesses"`
+}
+
+// Daily is a stretch of the day in which a path keeps getting worse.
+type Daily struct {
+	From   string `json:"from" doc:"Local time of day, HH:MM"`
+	To     string `json:"to"`
+	Days   int    `json:"days"`
+	OfDays int    `json:"of_days"`
+}
+
+// Path is a directed pair of an agent and a target, and how it stands.
+type Path struct {
+	ID       string     `json:"id"`
+	From     string     `json:"from" doc:"Name of the agent"`
+	FromSite string     `json:"from_site"`
+	To       string     `json:"to" doc:"Name or address of the target"`
+	ToSite   string     `json:"to_site"`
+	Family   int        `json:"family" enum:"4,6"`
+	Watches  []string   `json:"watches"`
+	Tags     []string   `json:"tags"`
+	State    string     `json:"state" enum:"steady,degraded,lost,unmeasured"`
+	SinceAt  *time.Time `json:"since_at" doc:"Since when it is in that state; null when not known"`
+	Findings []Finding  `json:"findings" doc:"The first is the headline"`
+	Last     *Reading   `json:"last"`
+	Normal   *Normal    `json:"normal" doc:"null without a baseline"`
+	Excesses []Excess   `json:"excesses" doc:"What of a degraded path is beyond normal"`
+	Daily    *Daily     `json:"daily"`
+	Baseline *Baseline  `json:"baseline"`
+	LastOver *Episode   `json:"last_episode"`
+	Trace    *Trace     `json:"trace" doc:"Only in the list of paths"`
+}
+
+// Baseline is a stored baseline, without its distributions.
+type Baseline struct {
+	PathID   string    `json:"path_id"`
+	From     string    `json:"from"`
+	To       string    `json:"to"`
+	Family   int       `json:"family"`
+	TakenAt  time.Time `json:"taken_at"`
+	Pinned   bool      `json:"pinned"`
+	Readings int       `json:"readings" doc:"Readings that it rests on"`
+	FromAt   time.Time `json:"from_at" doc:"Of the window that it was taken from"`
+	ToAt     time.Time `json:"to_at"`
+	RTTMs    *Band     `json:"rtt_ms" doc:"Over all hours"`
+	JitterMs *Band     `json:"jitter_ms"`
+	Loss     *float64  `json:"loss_ratio"`
+	Hours    []Hour    `json:"hours" doc:"By hour of the day, where the data carries it; only for one path"`
+}
+
+// Hour is what is normal at an hour of the day.
+type Hour struct {
+	Hour  int   `json:"hour"`
+	RTTMs *Band `json:"rtt_ms"`
+}
+
+// Gap is a stretch of time without readings and its reason.
+type Gap struct {
+	FromAt  time.Time  `json:"from_at"`
+	ToAt    *time.Time `json:"to_at"`
+	Outcome string     `json:"outcome"`
+	Reason  string     `json:"reason"`
+}
+
+// Series is a path's figures along time, as columns of equal length.
+type Series struct {
+	FromAt      time.Time   `json:"from_at"`
+	ToAt        time.Time   `json:"to_at"`
+	Resolution  string      `json:"resolution" enum:"probe,reading,10m,1h,1d"`
+	Approximate bool        `json:"approximate" doc:"Quantiles are read from a sketch and within 1 %"`
+	At          []time.Time `json:"at"`
+	SpanS       []float64   `json:"span_s"`
+	RTTMinMs    []*float64  `json:"rtt_min_ms"`
+	RTTMedianMs []*float64  `json:"rtt_median_ms" doc:"Of single probes: the round-trip time"`
+	RTTP95Ms    []*float64  `json:"rtt_p95_ms"`
+	RTTMaxMs    []*float64  `json:"rtt_max_ms"`
+	LossRatio   []*float64  `json:"loss_ratio"`
+	Sent        []int       `json:"sent"`
+	Lost        []int       `json:"lost"`
+	Outcome     []string    `json:"outcome" doc:"Only of single probes"`
+	Normal      NormalSteps `json:"normal"`
+	Episodes    []Episode   `json:"episodes"`
+	Gaps        []Gap       `json:"gaps"`
+}
+
+// NormalSteps is the baseline's band along time: each value holds until the
+// next.
+type NormalSteps struct {
+	At     []time.Time `json:"at"`
+	LowMs  []float64   `json:"low_ms"`
+	HighMs []float64   `json:"high_ms"`
+}
+
+// WatchSpec is what a watch measures.
+type WatchSpec struct {
+	Name     string   `json:"name" yaml:"name" doc:"Unique"`
+	From     []string `json:"from" yaml:"from" doc:"Names of agents"`
+	To       []string `json:"to" yaml:"to" doc:"Names or addresses"`
+	Family   string   `json:"family,omitempty" yaml:"family" doc:"4, 6 or both; of targets that are names. Default 4"`
+	Every    string   `json:"every,omitempty" yaml:"every" doc:"Time between runs, such as 5m; continuous when left out"`
+	Interval string   `json:"interval,omitempty" yaml:"interval" doc:"Time between probes. Default 1s"`
+	Probes   int      `json:"probes,omitempty" yaml:"probes" doc:"Probes of a run. Default 20"`
+	Wait     string   `json:"wait,omitempty" yaml:"wait" doc:"For an answer. Default 2s"`
+	Payload  int      `json:"payload_bytes,omitempty" yaml:"payload" doc:"Default 48"`
+	DSCP     string   `json:"dscp,omitempty" yaml:"dscp" doc:"A name such as EF, or a number"`
+	Paused   bool     `json:"paused,omitempty" yaml:"paused"`
+	Tags     []string `json:"tags,omitempty" yaml:"tags"`
+}
+
+// Watch is a watch and what it costs.
+type Watch struct {
+	ID string `json:"id"`
+	WatchSpec
+	Paths        int        `json:"paths"`
+	ProbesPerDay float64    `json:"probes_per_day" doc:"Over all its paths"`
+	BytesPerDay  float64    `json:"bytes_per_day" doc:"Both ways, IP layer"`
+	NextDueAt    *time.Time `json:"next_due_at" doc:"null when continuous or paused"`
+	LastRun      *Run       `json:"last_run" doc:"The last failed or missed one, or of a periodic watch the last"`
+}
+
+// Run is one execution of a measurement.
+type Run struct {
+	ID       string     `json:"id"`
+	Watch    string     `json:"watch" doc:"Empty for a run on demand"`
+	PathID   string     `json:"path_id"`
+	From     string     `json:"from"`
+	To       string     `json:"to"`
+	Family   int        `json:"family"`
+	StartAt  time.Time  `json:"started_at"`
+	EndedAt  *time.Time `json:"ended_at"`
+	Outcome  string     `json:"outcome" enum:"running,done,failed,missed,cancelled"`
+	Reason   string     `json:"reason"`
+	Heard    int        `json:"heard" doc:"Probes of the whole measurement whose fate is known, while it runs"`
+	Of       int        `json:"of"`
+	Reading  *Reading   `json:"reading"`
+	Findings []Finding  `json:"findings"`
+}
+
+// Measurement asks for a measurement on demand.
+type Measurement struct {
+	From     string   `json:"from" doc:"Name of the agent"`
+	To       []string `json:"to"`
+	Family   string   `json:"family,omitempty"`
+	Probes   int      `json:"probes,omitempty"`
+	Interval string   `json:"interval,omitempty"`
+	Wait     string   `json:"wait,omitempty"`
+	Payload  int      `json:"payload_bytes,omitempty"`
+	DSCP     string   `json:"dscp,omitempty"`
+}
+
+// Degraded is the report of degraded paths over a period.
+type Degraded struct {
+	FromAt  time.Time      `json:"from_at"`
+	ToAt    time.Time      `json:"to_at"`
+	Watched int            `json:"watched" doc:"Paths that are watched"`
+	Summary string         `json:"summary"`
+	Now     []Path         `json:"now" doc:"Degraded or lost now, worst first"`
+	Daily   []Path         `json:"daily" doc:"Steady now, but worse at the same hours of most days"`
+	Ended   []PathEpisodes `json:"ended" doc:"Episodes of the period that are over, of the other paths"`
+	Never   []Path         `json:"never_answered" doc:"Never answered since they are measured"`
+}
+
+// PathEpisodes is a path and the episodes of a period.
+type PathEpisodes struct {
+	Path     Path      `json:"path"`
+	Episodes []Episode `json:"episodes"`
+}
+
+// Notice is something to know of the service itself.
+type Notice struct {
+	At   time.Time `json:"at"`
+	Kind string    `json:"kind"`
+	Text string    `json:"text"`
+}

@@ -1,0 +1,100 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"woodlark.example/core/finding"
+	"woodlark.example/core/reading"
+	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/store"
+)
+
+type listRuns struct {
+	Path    string    `query:"path"`
+	Watch   string    `query:"watch" doc:"Name or identifier"`
+	Outcome string    `query:"outcome" enum:"running,done,failed,missed,cancelled"`
+	Before  time.Time `query:"before_at" doc:"started_at of the last of the page before"`
+	Limit   int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}
+
+type oneRun struct {
+	ID string `path:"id"`
+}
+
+func (s *server) registerRuns(a huma.API) {
+	start := operation(http.MethodPost, "/runs", "start-runs", "Measure on demand at an agent; one run a target and family, which goes on in the background and is kept", "Runs", http.StatusUnprocessableEntity)
+	start.DefaultStatus = http.StatusAccepted
+	huma.Register(a, start, func(ctx context.Context, in *body[apitype.Measurement]) (*body[[]apitype.Run], error) {
+		m := in.Body
+		spec, err := specOf(apitype.WatchSpec{To: m.To, Family: m.Family, Interval: m.Interval, Wait: m.Wait, Probes: m.Probes, Payload: m.Payload, DSCP: m.DSCP, Every: "1m"})
+		if err != nil {
+			return nil, problem(err)
+		}
+		runs, err := s.c.Measure(ctx, m.From, spec)
+		if err != nil {
+			return nil, problem(err)
+		}
+		out := make([]apitype.Run, len(runs))
+		for i, r := range runs {
+			out[i] = s.runOf(r)
+		}
+		return &body[[]apitype.Run]{out}, nil
+	})
+	huma.Register(a, operation(http.MethodGet, "/runs", "list-runs", "Runs, newest first", "Runs"),
+		func(ctx context.Context, in *listRuns) (*body[[]apitype.Run], error) {
+			f := store.RunFilter{Outcome: plan.Outcome(in.Outcome), Page: store.Page{Limit: in.Limit, After: in.Before}}
+			if in.Path != "" {
+				id, err := parseID(in.Path)
+				if err != nil {
+					return nil, problem(err)
+				}
+				f.Path = id
+			}
+			if in.Watch != "" {
+				w, err := s.c.FindWatch(in.Watch)
+				if err != nil {
+					return nil, problem(err)
+				}
+				f.Watch = w.ID
+			}
+			runs, err := s.c.Store().Runs(ctx, f)
+			if err != nil {
+				return nil, problem(err)
+			}
+			out := make([]apitype.Run, len(runs))
+			for i, r := range runs {
+				out[i] = s.runOf(r)
+			}
+			return &body[[]apitype.Run]{out}, nil
+		})
+	huma.Register(a, operation(http.MethodGet, "/runs/{id}", "get-run", "One run with its reading and findings", "Runs", http.StatusNotFound),
+		func(ctx context.Context, in *oneRun) (*body[apitype.Run], error) {
+			id, err := parseID(in.ID)
+			if err != nil {
+				return nil, problem(err)
+			}
+			r, err := s.c.Store().Run(ctx, id)
+			if err != nil {
+				return nil, problem(err)
+			}
+			out := s.runOf(r)
+			if r.Outcome != plan.Running {
+				records, err := s.c.Store().ReadingsOfRun(ctx, r)
+				if err != nil {
+					return nil, problem(err)
+				}
+				if len(records) > 0 {
+					out.Reading = readingOf(&records[0])
+					if probes, err := reading.Unpack(records[0].Reading.At, records[0].Packed); err == nil {
+						out.Findings = apitype.FindingsOf(finding.OfReading(records[0].Reading, probes))
+					}
+				}
+			}
+			return &body[apitype.Run]{out}, nil
+		})
+}

@@ -1,0 +1,180 @@
+package api
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"woodlark.example/core/baseline"
+	"woodlark.example/core/figure"
+	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/controller"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/store"
+)
+
+func readingOf(r *plan.Record) *apitype.Reading {
+	if r == nil {
+		return nil
+	}
+	out := &apitype.Reading{Figures: r.Reading.Figures(), PathID: r.Path.String(), Notes: []string{}}
+	if !r.Run.IsZero() {
+		id := r.Run.String()
+		out.RunID = &id
+	}
+	if r.Reading.Short() {
+		out.Notes = append(out.Notes, "short")
+	}
+	for flag, name := range map[plan.Flags]string{plan.HeldBack: "held_back", plan.Resumed: "resumed", plan.Cut: "cut", plan.Jumped: "clock_set"} {
+		if r.Flags&flag != 0 {
+			out.Notes = append(out.Notes, name)
+		}
+	}
+	return out
+}
+
+func bandOf(n *baseline.Normal) *apitype.Band {
+	if n == nil {
+		return nil
+	}
+	return &apitype.Band{Low: fine(n.Low), Median: fine(n.Median), High: fine(n.High)}
+}
+
+// fine drops digits that arithmetic made up: below a nanosecond, or a
+// millionth of a ratio.
+func fine(v float64) float64 { return math.Round(v*1e6) / 1e6 }
+
+func excessesOf(list []baseline.Excess) []apitype.Excess {
+	out := make([]apitype.Excess, len(list))
+	for i, x := range list {
+		unit := "ms"
+		if x.Measure == baseline.Loss {
+			unit = "ratio"
+		}
+		out[i] = apitype.Excess{Measure: x.Measure.String(), Unit: unit, Normal: fine(x.Normal), Now: fine(x.Now), Worst: fine(x.Worst)}
+	}
+	return out
+}
+
+func episodeOf(e store.Episode) apitype.Episode {
+	out := apitype.Episode{ID: e.ID.String(), PathID: e.PathID.String(), Kind: e.Kind, FromAt: e.FromAt.UTC(), Excesses: excessesOf(controller.EpisodeOf(e).Excesses)}
+	if e.ToAt != nil {
+		out.ToAt = utc(*e.ToAt)
+	}
+	return out
+}
+
+func pathOf(v controller.View, now time.Time, trace bool) apitype.Path {
+	p := apitype.Path{
+		ID: v.ID.String(), From: v.Agent.Name, FromSite: v.Agent.Site, To: v.Target, ToSite: v.Site, Family: int(v.Family),
+		Watches: orEmpty(v.Watches), Tags: orEmpty(v.Tags), State: string(v.Verdict.State), SinceAt: utc(v.Verdict.Since),
+		Findings: apitype.FindingsOf(v.Findings), Last: readingOf(v.Last), Excesses: []apitype.Excess{},
+	}
+	if v.Verdict.Episode != nil {
+		p.Excesses = excessesOf(v.Verdict.Episode.Excesses)
+	}
+	if v.Baseline != nil {
+		b := baselineOf(v)
+		p.Baseline = &b
+		p.Normal = &apitype.Normal{Resolution: string(v.Resolution)}
+		for m, to := range map[baseline.Measure]**apitype.Band{baseline.RTT: &p.Normal.RTTMs, baseline.Jitter: &p.Normal.JitterMs, baseline.Loss: &p.Normal.LossRatio} {
+			if n, ok := v.Normal[m]; ok {
+				*to = bandOf(&n)
+			}
+		}
+	}
+	if d := v.Daily; d != nil {
+		p.Daily = &apitype.Daily{From: clock(d.FromMinute), To: clock(d.ToMinute), Days: d.Days, OfDays: d.OfDays}
+	}
+	if v.LastEpisode != nil {
+		e := episodeOf(*v.LastEpisode)
+		p.LastOver = &e
+	}
+	if trace {
+		t := traceOf(v, now)
+		p.Trace = &t
+	}
+	return p
+}
+
+func orEmpty(list []string) []string {
+	if list == nil {
+		return []string{}
+	}
+	return list
+}
+
+func clock(minute int) string { return fmt.Sprintf("%02d:%02d", minute/60, minute%60) }
+
+func baselineOf(v controller.View) apitype.Baseline {
+	b := apitype.Baseline{PathID: v.ID.String(), From: v.Agent.Name, To: v.Target, Family: int(v.Family), TakenAt: v.TakenAt.UTC(), Pinned: v.Pinned,
+		Readings: v.Baseline.Readings, FromAt: v.Baseline.From.UTC(), ToAt: v.Baseline.To.UTC(), Hours: []apitype.Hour{}}
+	if p := v.Baseline.Profiles[baseline.RTT]; p != nil {
+		b.RTTMs = bandOf(p.Overall)
+	}
+	if p := v.Baseline.Profiles[baseline.Jitter]; p != nil {
+		b.JitterMs = bandOf(p.Overall)
+	}
+	if p := v.Baseline.Profiles[baseline.Loss]; p != nil && p.Overall != nil {
+		ratio := p.Overall.Expected(baseline.Loss)
+		b.Loss = &ratio
+	}
+	return b
+}
+
+// traceOf puts the last day's rollups in their places; where there is none the
+// values are null.
+func traceOf(v controller.View, now time.Time) apitype.Trace {
+	step := controller.TraceSpan
+	start := now.Add(-24 * time.Hour).Truncate(step).Add(step)
+	t := apitype.Trace{StartAt: start.UTC(), StepS: int(step.Seconds()), RTTMedianMs: make([]*float64, controller.TraceSlots),
+		LossRatio: make([]*float64, controller.TraceSlots), LowMs: make([]*float64, controller.TraceSlots), HighMs: make([]*float64, controller.TraceSlots)}
+	for _, s := range v.Trace {
+		i := int(s.At.Sub(start) / step)
+		if s.At.Before(start) || i >= controller.TraceSlots {
+			continue
+		}
+		if ms := figure.Ms(s.Median); ms != nil {
+			rounded := math.Round(*ms*1e3) / 1e3
+			t.RTTMedianMs[i] = &rounded
+		}
+		if s.Sent > 0 {
+			ratio := math.Round(float64(s.Lost)/float64(s.Sent)*1e6) / 1e6
+			t.LossRatio[i] = &ratio
+		}
+	}
+	for i := range t.LowMs {
+		if n, _, ok := v.Baseline.At(baseline.RTT, start.Add(time.Duration(i)*step)); ok {
+			low, high := math.Round(n.Low*1e3)/1e3, math.Round(n.High*1e3)/1e3
+			t.LowMs[i], t.HighMs[i] = &low, &high
+		}
+	}
+	return t
+}
+
+func (s *server) runOf(r store.Run) apitype.Run {
+	out := apitype.Run{ID: r.ID.String(), PathID: r.PathID.String(), StartAt: r.StartedAt.UTC(), Outcome: string(r.Outcome), Reason: r.Reason, Findings: []apitype.Finding{}}
+	if r.EndedAt != nil {
+		out.EndedAt = utc(*r.EndedAt)
+	}
+	if !r.WatchID.IsZero() {
+		out.Watch = "(removed)"
+		if w, err := s.c.FindWatch(r.WatchID.String()); err == nil {
+			out.Watch = w.Name
+		}
+	}
+	if agent, path, err := s.c.Ends(r.PathID); err == nil {
+		out.From, out.To, out.Family = agent.Name, path.Target, int(path.Family)
+	}
+	out.Heard, out.Of, _ = s.c.Progress(r.ID)
+	return out
+}
+
+func parseID(text string) (ident.ID, error) {
+	id, err := ident.Parse(text)
+	if err != nil {
+		return id, fmt.Errorf("%w: %w", controller.ErrInvalid, err)
+	}
+	return id, nil
+}
