@@ -31,7 +31,7 @@ func (s *server) registerRuns(a huma.API) {
 	start.DefaultStatus = http.StatusAccepted
 	huma.Register(a, start, func(ctx context.Context, in *body[apitype.Measurement]) (*body[[]apitype.Run], error) {
 		m := in.Body
-		spec, err := specOf(apitype.WatchSpec{To: m.To, Family: m.Family, Interval: m.Interval, Wait: m.Wait, Probes: m.Probes, Payload: m.Payload, DSCP: m.DSCP, Every: "1m"})
+		spec, err := SpecOf(apitype.WatchSpec{To: m.To, Family: m.Family, Interval: m.Interval, Wait: m.Wait, Probes: m.Probes, Payload: m.Payload, DSCP: m.DSCP, Every: "1m"})
 		if err != nil {
 			return nil, problem(err)
 		}

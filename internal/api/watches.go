@@ -54,7 +54,7 @@ func (s *server) registerWatches(a huma.API) {
 	add := operation(http.MethodPost, "/watches", "add-watch", "Add a watch; it begins at once", "Watches", http.StatusConflict, http.StatusUnprocessableEntity)
 	add.DefaultStatus = http.StatusCreated
 	huma.Register(a, add, func(ctx context.Context, in *body[apitype.WatchSpec]) (*body[apitype.Watch], error) {
-		spec, err := specOf(in.Body)
+		spec, err := SpecOf(in.Body)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -67,7 +67,7 @@ func (s *server) registerWatches(a huma.API) {
 			if err != nil {
 				return nil, problem(err)
 			}
-			spec, err := specOf(in.Body)
+			spec, err := SpecOf(in.Body)
 			if err != nil {
 				return nil, problem(err)
 			}
@@ -104,8 +104,8 @@ func (s *server) answerWatch(ctx context.Context, w controller.Watch, err error)
 	return &body[apitype.Watch]{out}, nil
 }
 
-// specOf reads the texts of a watch.
-func specOf(in apitype.WatchSpec) (controller.Spec, error) {
+// SpecOf reads the texts of a watch.
+func SpecOf(in apitype.WatchSpec) (controller.Spec, error) {
 	var errs []error
 	span := func(key, text string) time.Duration {
 		if text == "" || key == "every" && text == "continuous" {

@@ -219,7 +219,7 @@ func (c *Controller) sendPlans() {
 			continuous[id] = continuous[id] || s.Every == 0
 			tasks[p.AgentID] = append(tasks[p.AgentID], plan.Task{
 				Watch: w.ID, Path: id, Target: p.Target, Family: p.Family, Every: s.Every, Probes: s.Probes,
-				Interval: s.Interval, Wait: s.Wait, Payload: s.Payload, DSCP: s.DSCP, Phase: phase(id, s.Interval),
+				Interval: s.Interval, Wait: s.Wait, Payload: s.Payload, DSCP: s.DSCP, Phase: Phase(id, s.Interval),
 			})
 		}
 	}
@@ -230,8 +230,8 @@ func (c *Controller) sendPlans() {
 	}
 }
 
-// phase spreads paths over the interval, always the same for a path.
-func phase(id ident.ID, interval time.Duration) time.Duration {
+// Phase spreads paths over the interval, always the same for a path.
+func Phase(id ident.ID, interval time.Duration) time.Duration {
 	var h uint64 = 14695981039346656037
 	for _, b := range id {
 		h = (h ^ uint64(b)) * 1099511628211

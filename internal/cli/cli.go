@@ -1,0 +1,244 @@
+// Package cli is the command line: one file a command, over the flag package.
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/term"
+
+	"woodlark.example/internal/client"
+	"woodlark.example/internal/network"
+	"woodlark.example/internal/report"
+	"woodlark.example/internal/settings"
+)
+
+// Version of the program.
+const Version = "0.1.0"
+
+// The exit statuses.
+const (
+	exitGood       = 0 // measured and good
+	exitNotGood    = 1 // measured and not good
+	exitWrongCall  = 2
+	exitUnmeasured = 3 // it could not be measured
+)
+
+// command is one sub-command.
+type command struct {
+	name    string
+	summary string
+	usage   string // after the name
+	example string
+	more    string // shown by help, after the options
+	// run registers its flags, calls parse, and does the work.
+	run func(*call) error
+}
+
+func commands() []command {
+	return []command{serveCommand, demoCommand, pingCommand, watchCommand, resultsCommand, baselineCommand, degradedCommand}
+}
+
+// call is one call of a command.
+type call struct {
+	command
+	ctx    context.Context
+	args   []string
+	in     io.Reader
+	out    io.Writer
+	err    io.Writer
+	flags  *flag.FlagSet
+	ink    report.Ink
+	format string
+	formed bool // the command takes -format
+
+	service string
+}
+
+// exit is an error that ends the program with a status.
+type exit struct {
+	status int
+	err    error
+}
+
+func (e exit) Error() string {
+	if e.err == nil {
+		return ""
+	}
+	return e.err.Error()
+}
+
+func (e exit) Unwrap() error { return e.err }
+
+// wrongCall is an error about how a command was called.
+func wrongCall(format string, args ...any) error {
+	return exit{exitWrongCall, fmt.Errorf(format, args...)}
+}
+
+// Main runs a command line and returns its exit status.
+func Main(args []string, in io.Reader, out, errs io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if len(args) == 0 {
+		overview(errs)
+		return exitWrongCall
+	}
+	name := args[0]
+	switch name {
+	case "help", "-help", "--help":
+		return help(args[1:], out, errs)
+	case "version", "-version", "--version":
+		fmt.Fprintln(out, "woodlark", Version)
+		return exitGood
+	}
+	i := slices.IndexFunc(commands(), func(c command) bool { return c.name == name })
+	if i < 0 {
+		fmt.Fprintf(errs, "woodlark: there is no command %q; 'woodlark help' lists them\n", short(name))
+		return exitWrongCall
+	}
+	c := newCall(commands()[i], ctx, args[1:], in, out, errs)
+	return c.finish(c.run(c))
+}
+
+func newCall(cmd command, ctx context.Context, args []string, in io.Reader, out, errs io.Writer) *call {
+	c := &call{command: cmd, ctx: ctx, args: args, in: in, out: out, err: errs, ink: report.NewInk(isTerminal(out) && os.Getenv("NO_COLOR") == "")}
+	c.flags = flag.NewFlagSet(cmd.name, flag.ContinueOnError)
+	c.flags.SetOutput(io.Discard)
+	return c
+}
+
+func isTerminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// finish says what went wrong and turns it into a status.
+func (c *call) finish(err error) int {
+	if err == nil {
+		return exitGood
+	}
+	if errors.Is(err, flag.ErrHelp) {
+		c.help(c.out)
+		return exitGood
+	}
+	status := exitUnmeasured
+	var e exit
+	var p *client.Problem
+	switch {
+	case errors.As(err, &e):
+		status = e.status
+	case errors.As(err, &p) && p.Status >= 400 && p.Status < 500 && p.Status != 401:
+		status = exitWrongCall
+	case errors.Is(err, network.ErrNoName):
+		status = exitUnmeasured
+	}
+	if text := err.Error(); text != "" {
+		fmt.Fprintf(c.err, "woodlark %s: %s\n", c.name, text)
+	}
+	if status == exitWrongCall {
+		fmt.Fprintf(c.err, "'woodlark help %s' shows how to call it.\n", c.name)
+	}
+	return status
+}
+
+// parse parses the flags. Options may stand before and after the arguments.
+func (c *call) parse() error {
+	var rest []string
+	args := c.args
+	for {
+		if err := c.flags.Parse(args); err != nil {
+			if errors.Is(err, flag.ErrHelp) {
+				return err
+			}
+			return exit{exitWrongCall, err}
+		}
+		if c.flags.NArg() == 0 {
+			break
+		}
+		// After "--" everything is an argument.
+		if parsed := len(args) - c.flags.NArg(); parsed > 0 && args[parsed-1] == "--" {
+			rest = append(rest, c.flags.Args()...)
+			break
+		}
+		rest = append(rest, c.flags.Arg(0))
+		args = c.flags.Args()[1:]
+	}
+	c.args = rest
+	if c.formed && !slices.Contains([]string{"text", "json", "csv"}, c.format) {
+		return wrongCall("-format %q is none of text, json, csv", short(c.format))
+	}
+	return nil
+}
+
+func short(s string) string {
+	if len(s) > 60 {
+		return s[:60] + "…"
+	}
+	return s
+}
+
+func (c *call) withFormat() {
+	c.formed = true
+	c.flags.StringVar(&c.format, "format", "text", "text, json or csv")
+}
+
+func (c *call) withService() {
+	c.flags.StringVar(&c.service, "service", "", "address of the service; the one on this machine when left out")
+}
+
+// client returns a client of the service: the one that is named, or the one
+// that runs on this machine.
+func (c *call) client() (*client.Client, error) {
+	base, token := c.service, os.Getenv("WOODLARK_TOKEN")
+	if base == "" {
+		base = os.Getenv("WOODLARK_SERVICE")
+	}
+	if base != "" {
+		if u, err := url.Parse(base); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+			return nil, wrongCall("-service %q is not an address such as http://127.0.0.1:7373", short(base))
+		}
+	}
+	for _, folder := range stateFolders() {
+		note, err := readNote(folder)
+		if err != nil || base != "" && note.URL != strings.TrimSuffix(base, "/") {
+			continue
+		}
+		base = note.URL
+		if token == "" {
+			token = note.token
+		}
+		break
+	}
+	if base == "" {
+		return nil, exit{exitUnmeasured, fmt.Errorf("no service is running on this machine: start one with 'woodlark serve' or 'woodlark demo', or name one with -service")}
+	}
+	if token == "" {
+		return nil, exit{exitUnmeasured, fmt.Errorf("the token of %s is not known here: put it into WOODLARK_TOKEN; it is in the file 'token' of the service's state folder", base)}
+	}
+	return client.New(base, token), nil
+}
+
+// stateFolders are where a service of this machine may keep its state.
+func stateFolders() []string {
+	own := os.Getenv("WOODLARK_STATE")
+	base := settings.StateFolder()
+	folders := []string{base, filepath.Join(base, "demo")}
+	if own != "" {
+		folders = append([]string{own}, folders...)
+	}
+	return folders
+}
+
+// zone is the reader's time zone.
+func zone() *time.Location { return time.Local }

@@ -1,0 +1,246 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+	"golang.org/x/sync/errgroup"
+
+	"woodlark.example/core/reading"
+	"woodlark.example/demo"
+	"woodlark.example/internal/api"
+	"woodlark.example/internal/controller"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/network/world"
+	"woodlark.example/internal/probe/history"
+	"woodlark.example/internal/settings"
+	"woodlark.example/internal/store"
+	"woodlark.example/wire"
+)
+
+var demoCommand = command{
+	name: "demo", summary: "the service with the made-up network of Skerry Line, its history and live agents",
+	usage:   "[options]",
+	example: "woodlark demo\nwoodlark demo -keep -listen 127.0.0.1:7400",
+	more:    "Everything in the demo is simulated: no packet leaves the program.",
+	run:     runDemo,
+}
+
+func runDemo(c *call) error {
+	var keep bool
+	read := settings.Register(c.flags)
+	c.flags.BoolVar(&keep, "keep", false, "keep the data for the next start")
+	if err := c.parse(); err != nil {
+		return err
+	}
+	set, err := read()
+	if err != nil {
+		return exit{exitWrongCall, err}
+	}
+	if set.State == settings.StateFolder() {
+		set.State = filepath.Join(set.State, "demo")
+	}
+	if !keep {
+		if err := clearDemo(set.State); err != nil {
+			return exit{exitUnmeasured, err}
+		}
+		defer func() { _ = clearDemo(set.State) }()
+	}
+	began := time.Now()
+	if set.LogLevel == "info" {
+		set.LogLevel = "warn"
+	}
+	fmt.Fprintln(c.err, "Starting the database …")
+	var m *world.Model
+	h, err := host(c, set, logger(c, set), func(target string) string { return siteOf(m, target) })
+	if err != nil {
+		return exit{exitUnmeasured, err}
+	}
+	defer h.end()
+	reference, fresh, err := demoReference(set.State)
+	if err != nil {
+		return exit{exitUnmeasured, err}
+	}
+	if m, err = demo.World(reference, set.Zone); err != nil {
+		return err
+	}
+	if err := c.fillDemo(h, m, reference, fresh); err != nil {
+		return err
+	}
+	fmt.Fprintf(c.err, "Ready after %.0f s.\n\n", time.Since(began).Seconds())
+	fmt.Fprintf(c.out, "Console      %s\nToken        %s\n", h.URL(), h.token)
+	fmt.Fprintln(c.out, "Try          woodlark degraded\nEnd          Ctrl-C")
+	return h.Serve(c.ctx)
+}
+
+// demoMark marks a folder as one that the demo may clear. It holds the instant
+// around which the world stands.
+const demoMark = "demo-reference"
+
+func demoReference(folder string) (t time.Time, fresh bool, err error) {
+	name := filepath.Join(folder, demoMark)
+	data, err := os.ReadFile(name)
+	if err == nil {
+		t, err := time.Parse(time.RFC3339, strings.TrimSpace(string(data)))
+		return t, false, err
+	}
+	return time.Now().Truncate(time.Second), true, nil
+}
+
+// clearDemo removes an earlier demo's data. It touches no folder that a demo
+// did not make.
+func clearDemo(folder string) error {
+	entries, err := os.ReadDir(folder)
+	if errors.Is(err, os.ErrNotExist) || err == nil && len(entries) == 0 {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	lock, err := lockState(folder)
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	if _, err := os.Stat(filepath.Join(folder, demoMark)); err != nil {
+		if _, err := os.Stat(filepath.Join(folder, unfinishedMark)); err != nil {
+			return fmt.Errorf("the folder %s holds something that is not a demo's; name another with -state", folder)
+		}
+	}
+	return os.RemoveAll(folder)
+}
+
+// unfinishedMark stands while the history is being made.
+const unfinishedMark = "demo-unfinished"
+
+func siteOf(m *world.Model, target string) string {
+	i, err := m.Find(target)
+	if err != nil {
+		return ""
+	}
+	return m.Nodes()[i].Site
+}
+
+// fillDemo adds agents and, the first time, watches and history.
+func (c *call) fillDemo(h *hosted, m *world.Model, reference time.Time, fresh bool) error {
+	if fresh {
+		if err := os.WriteFile(filepath.Join(h.state, unfinishedMark), nil, 0o600); err != nil {
+			return err
+		}
+		for _, a := range demo.Agents() {
+			if err := h.Controller().AddAgent(c.ctx, store.Agent{Name: a.Name, Site: a.Site, Kind: "simulated", Address: a.Host, Version: Version}, nil); err != nil {
+				return err
+			}
+		}
+		if err := c.demoWatches(h.Controller()); err != nil {
+			return err
+		}
+		if err := c.demoHistory(h.Controller(), m, reference); err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(h.state, demoMark), []byte(reference.Format(time.RFC3339)+"\n"), 0o600); err != nil {
+			return err
+		}
+		_ = os.Remove(filepath.Join(h.state, unfinishedMark))
+	}
+	for _, a := range demo.Agents() {
+		n, err := m.At(a.Host)
+		if err != nil {
+			return err
+		}
+		if err := h.AddAgent(c.ctx, store.Agent{Name: a.Name, Site: a.Site, Kind: "simulated", Address: a.Host}, n); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *call) demoWatches(to *controller.Controller) error {
+	specs, err := readWatches("the demo's watches", demo.Watches)
+	if err != nil {
+		return err
+	}
+	for _, w := range specs {
+		spec, err := api.SpecOf(w)
+		if err != nil {
+			return err
+		}
+		if _, err := to.SaveWatch(c.ctx, ident.ID{}, w.Name, spec, w.Paused); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// demoHistory makes the past of all paths, in virtual time.
+func (c *call) demoHistory(to *controller.Controller, m *world.Model, reference time.Time) error {
+	views := to.Views(controller.Filter{})
+	end := reference.Truncate(time.Minute)
+	start := end.AddDate(0, 0, -demo.HistoryDays)
+	if err := to.Store().CoverDays(c.ctx, start, end.AddDate(0, 0, 2)); err != nil {
+		return err
+	}
+	fmt.Fprintf(c.err, "Making %d days of history for %d paths …\n", demo.HistoryDays, len(views))
+	bar := progressbar.DefaultSilent(int64(len(views)))
+	if isTerminal(c.err) {
+		bar = progressbar.NewOptions(len(views), progressbar.OptionSetWriter(c.err), progressbar.OptionSetDescription("paths"), progressbar.OptionClearOnFinish(), progressbar.OptionShowCount())
+	}
+	group, ctx := errgroup.WithContext(c.ctx)
+	group.SetLimit(3)
+	for _, v := range views {
+		group.Go(func() error {
+			defer func() { _ = bar.Add(1) }()
+			return importPath(ctx, to, m, v, start, end)
+		})
+	}
+	return group.Wait()
+}
+
+func importPath(ctx context.Context, to *controller.Controller, m *world.Model, v controller.View, start, end time.Time) error {
+	from, err := m.Find(v.Agent.Address)
+	if err != nil {
+		return err
+	}
+	addr, err := addressIn(m, v.Target, v.Family)
+	if err != nil {
+		return err
+	}
+	var failed error
+	path := history.Path{From: from, To: addr, Interval: time.Second, Wait: 2 * time.Second, Phase: controller.Phase(v.ID, time.Second)}
+	var minutes iter.Seq[controller.Minute] = func(yield func(controller.Minute) bool) {
+		failed = history.Minutes(ctx, m, path, start, end, func(r reading.Reading, probes []reading.Probe) error {
+			if !yield(controller.Minute{Reading: r, Probes: probes}) {
+				return errStopped
+			}
+			return nil
+		})
+	}
+	if err := to.Import(ctx, v.ID, minutes); err != nil {
+		return err
+	}
+	if errors.Is(failed, errStopped) {
+		return nil
+	}
+	return failed
+}
+
+var errStopped = errors.New("stopped")
+
+func addressIn(m *world.Model, target string, f wire.Family) (netip.Addr, error) {
+	i, err := m.Find(target)
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	if a, ok := m.Nodes()[i].Addr(f); ok {
+		return a, nil
+	}
+	return netip.Addr{}, fmt.Errorf("%s has no %v address", target, f)
+}

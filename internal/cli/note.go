@@ -1,0 +1,90 @@
+package cli
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+)
+
+// note is what a running service leaves in its state folder for the command
+// line on the same machine.
+type note struct {
+	URL string `json:"url"`
+	Pid int    `json:"pid"`
+
+	token string
+}
+
+const (
+	noteFile  = "service.json"
+	tokenFile = "token"
+)
+
+func writeNote(folder string, n note) error {
+	data, err := json.Marshal(n)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(folder, noteFile), data, 0o600)
+}
+
+// readNote reads the note and the token of the service that runs on a folder.
+func readNote(folder string) (note, error) {
+	var n note
+	data, err := os.ReadFile(filepath.Join(folder, noteFile))
+	if err != nil {
+		return n, err
+	}
+	if err := json.Unmarshal(data, &n); err != nil {
+		return n, err
+	}
+	if err := syscall.Kill(n.Pid, 0); err != nil && !errors.Is(err, syscall.EPERM) {
+		return n, errors.New("that service has ended")
+	}
+	token, err := os.ReadFile(filepath.Join(folder, tokenFile))
+	n.token = strings.TrimSpace(string(token))
+	return n, err
+}
+
+// adminToken reads the administrator's token, made at the first start.
+func adminToken(folder string) (string, error) {
+	name := filepath.Join(folder, tokenFile)
+	data, err := os.ReadFile(name)
+	if err == nil && len(strings.TrimSpace(string(data))) >= 32 {
+		return strings.TrimSpace(string(data)), os.Chmod(name, 0o600)
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", fmt.Errorf("read the administrator's token: %w", err)
+	}
+	random := make([]byte, 24)
+	_, _ = rand.Read(random)
+	token := hex.EncodeToString(random)
+	if err := os.WriteFile(name, []byte(token+"\n"), 0o600); err != nil {
+		return "", fmt.Errorf("keep the administrator's token: %w", err)
+	}
+	return token, nil
+}
+
+// lockState makes sure that one service only works on a state folder. The lock
+// goes with the process, however it ends.
+func lockState(folder string) (*os.File, error) {
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, fmt.Errorf("make the state folder: %w", err)
+	}
+	f, err := os.OpenFile(filepath.Join(folder, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("lock the state folder: %w", err)
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		_ = f.Close()
+		return nil, fmt.Errorf("the state folder %s is in use by another woodlark; end that one, or name another folder with -state", folder)
+	}
+	return f, nil
+}

@@ -1,0 +1,109 @@
+// Package client speaks to a Woodlark service over HTTP.
+//
+//	c := client.New("http://127.0.0.1:7373", token)
+//	var paths api.PathList
+//	err := c.Get(ctx, "/paths", url.Values{"state": {"degraded"}}, &paths)
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+)
+
+// ErrUnreached is wrapped when the service does not answer.
+var ErrUnreached = errors.New("the service was not reached")
+
+// Problem is an error document of the service (RFC 9457).
+type Problem struct {
+	Status int    `json:"status"`
+	Title  string `json:"title"`
+	Detail string `json:"detail"`
+	Errors []struct {
+		Message  string `json:"message"`
+		Location string `json:"location"`
+	} `json:"errors"`
+}
+
+func (p *Problem) Error() string {
+	text := p.Detail
+	if text == "" {
+		text = p.Title
+	}
+	for _, e := range p.Errors {
+		text += fmt.Sprintf("; %s: %s", strings.TrimPrefix(e.Location, "body."), e.Message)
+	}
+	return text
+}
+
+// Client calls one service.
+type Client struct {
+	base  string
+	token string
+	http  *http.Client
+}
+
+// New returns a client of the service at an address such as
+// http://127.0.0.1:7373.
+func New(base, token string) *Client {
+	return &Client{base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{Timeout: 60 * time.Second}}
+}
+
+// Base is the service's address.
+func (c *Client) Base() string { return c.base }
+
+// Get reads what is at a path under /api/v1 into out.
+func (c *Client) Get(ctx context.Context, path string, query url.Values, out any) error {
+	if len(query) > 0 {
+		path += "?" + query.Encode()
+	}
+	return c.Do(ctx, http.MethodGet, path, nil, out)
+}
+
+// Do makes a call; in and out may be nil. Its error is a *Problem when the
+// service refused, and wraps ErrUnreached when it did not answer.
+func (c *Client) Do(ctx context.Context, method, path string, in, out any) error {
+	var body io.Reader
+	if in != nil {
+		data, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(data)
+	}
+	r, err := http.NewRequestWithContext(ctx, method, c.base+"/api/v1"+path, body)
+	if err != nil {
+		return fmt.Errorf("the service's address %q is not valid: %w", c.base, err)
+	}
+	r.Header.Set("Authorization", "Bearer "+c.token)
+	if in != nil {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	answer, err := c.http.Do(r)
+	if err != nil {
+		return fmt.Errorf("%w at %s: is it running? Start it with 'woodlark serve' or 'woodlark demo', or name it with -service. (%w)", ErrUnreached, c.base, errors.Unwrap(err))
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode >= 400 {
+		p := &Problem{Status: answer.StatusCode, Title: answer.Status}
+		_ = json.NewDecoder(io.LimitReader(answer.Body, 1<<20)).Decode(p)
+		return p
+	}
+	if out == nil || answer.StatusCode == http.StatusNoContent {
+		return nil
+	}
+	if err := json.NewDecoder(answer.Body).Decode(out); err != nil {
+		return fmt.Errorf("read the answer of %s: %w", path, err)
+	}
+	return nil
+}
+
+// Segment makes a name safe as a part of a path.
+func Segment(name string) string { return url.PathEscape(name) }

@@ -1,0 +1,197 @@
+// Package settings reads the service's settings: flags before environment
+// before one YAML file before defaults. All of them stand in one table here.
+package settings
+
+import (
+	"bytes"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+)
+
+// Settings of the service.
+type Settings struct {
+	Listen   string
+	State    string
+	Database string
+	Name     string
+	Site     string
+	Zone     *time.Location
+	Training time.Duration
+	Keep     time.Duration
+	LogLevel string
+	LogForm  string
+}
+
+// Setting is one line of the table.
+type Setting struct {
+	Key     string // in the file; the flag's name; and with WOODLARK_ before it, in capitals, the variable
+	Default string
+	Says    string
+	set     func(*Settings, string) error
+}
+
+// Variable is the setting's environment variable.
+func (s Setting) Variable() string {
+	return "WOODLARK_" + strings.ToUpper(strings.ReplaceAll(s.Key, "-", "_"))
+}
+
+// Table is all settings.
+func Table() []Setting {
+	return []Setting{
+		{"listen", "127.0.0.1:7373", "address and port to listen on", func(s *Settings, v string) error {
+			if _, _, err := net.SplitHostPort(v); err != nil {
+				return fmt.Errorf("%q is not like 127.0.0.1:7373", v)
+			}
+			s.Listen = v
+			return nil
+		}},
+		{"state", StateFolder(), "folder for the database, the spool and the token", text(func(s *Settings) *string { return &s.State })},
+		{"database", "", "database to use, as user:password@tcp(host:3306)/name; a private server when empty", text(func(s *Settings) *string { return &s.Database })},
+		{"name", "local", "name of the service's own agent", text(func(s *Settings) *string { return &s.Name })},
+		{"site", "", "site of the service's own agent", text(func(s *Settings) *string { return &s.Site })},
+		{"zone", "Local", "time zone whose hours baselines go by, such as Europe/Oslo", func(s *Settings, v string) (err error) {
+			if s.Zone, err = time.LoadLocation(v); err != nil {
+				return fmt.Errorf("%q is not a known time zone such as Europe/Oslo", v)
+			}
+			return nil
+		}},
+		{"training", "336h", "window that a rolling baseline is learnt from; hours of the week need three weeks (504h) or more", span(24*time.Hour, func(s *Settings) *time.Duration { return &s.Training })},
+		{"keep", "2160h", "how long single readings are kept; hourly and daily figures stay", span(24*time.Hour, func(s *Settings) *time.Duration { return &s.Keep })},
+		{"log-level", "info", "debug, info, warn or error", oneOf(func(s *Settings) *string { return &s.LogLevel }, "debug", "info", "warn", "error")},
+		{"log-form", "text", "text or json", oneOf(func(s *Settings) *string { return &s.LogForm }, "text", "json")},
+	}
+}
+
+func text(at func(*Settings) *string) func(*Settings, string) error {
+	return func(s *Settings, v string) error { *at(s) = v; return nil }
+}
+
+func span(least time.Duration, at func(*Settings) *time.Duration) func(*Settings, string) error {
+	return func(s *Settings, v string) error {
+		d, err := time.ParseDuration(v)
+		if err != nil || d < least {
+			return fmt.Errorf("%q is not a span of time of at least %v, such as 336h", v, least)
+		}
+		*at(s) = d
+		return nil
+	}
+}
+
+func oneOf(at func(*Settings) *string, values ...string) func(*Settings, string) error {
+	return func(s *Settings, v string) error {
+		if !slices.Contains(values, v) {
+			return fmt.Errorf("%q is none of %s", v, strings.Join(values, ", "))
+		}
+		*at(s) = v
+		return nil
+	}
+}
+
+// StateFolder is where the state is kept when nothing else is said.
+func StateFolder() string {
+	if dir := os.Getenv("XDG_STATE_HOME"); dir != "" {
+		return filepath.Join(dir, "woodlark")
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "woodlark-state"
+	}
+	return filepath.Join(home, ".local", "state", "woodlark")
+}
+
+// Register adds a flag for each setting, and -config. The function that it
+// returns reads the settings once the flags are parsed.
+func Register(flags *flag.FlagSet) func() (Settings, error) {
+	table := Table()
+	given := make([]string, len(table))
+	for i, s := range table {
+		flags.StringVar(&given[i], s.Key, "", fmt.Sprintf("%s (default %q)", s.Says, s.Default))
+	}
+	config := flags.String("config", "", "YAML file with settings of the same names")
+	return func() (Settings, error) {
+		set := map[string]bool{}
+		flags.Visit(func(f *flag.Flag) { set[f.Name] = true })
+		file := *config
+		if file == "" {
+			file = os.Getenv("WOODLARK_CONFIG")
+		}
+		fromFile, err := readFile(file, table)
+		if err != nil {
+			return Settings{}, err
+		}
+		var out Settings
+		var errs []error
+		for i, s := range table {
+			value, where := s.Default, "default of "+s.Key
+			if v, ok := fromFile[s.Key]; ok {
+				value, where = v.text, fmt.Sprintf("%s, line %d: %s", file, v.line, s.Key)
+			}
+			if v, ok := os.LookupEnv(s.Variable()); ok {
+				value, where = v, s.Variable()
+			}
+			if set[s.Key] {
+				value, where = given[i], "-"+s.Key
+			}
+			if err := s.set(&out, value); err != nil {
+				errs = append(errs, fmt.Errorf("%s: %w", where, err))
+			}
+		}
+		return out, errors.Join(errs...)
+	}
+}
+
+type fileValue struct {
+	text string
+	line int
+}
+
+// readFile reads the settings of a file, if one is named.
+func readFile(name string, table []Setting) (map[string]fileValue, error) {
+	values := map[string]fileValue{}
+	if name == "" {
+		return values, nil
+	}
+	data, err := os.ReadFile(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("there is no settings file %s", name)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read the settings: %w", err)
+	}
+	if err := yaml.NewDecoder(bytes.NewReader(data)).Decode(&map[string]any{}); err != nil && !errors.Is(err, io.EOF) {
+		return nil, fmt.Errorf("settings file %s is not valid YAML: %s", name, yaml.FormatError(err, false, true))
+	}
+	tree, err := parser.ParseBytes(data, 0)
+	if err != nil {
+		return nil, fmt.Errorf("settings file %s: %w", name, err)
+	}
+	var errs []error
+	for _, doc := range tree.Docs {
+		mapping, ok := doc.Body.(*ast.MappingNode)
+		if !ok {
+			continue
+		}
+		for _, pair := range mapping.Values {
+			key, line := pair.Key.GetToken().Value, pair.Key.GetToken().Position.Line
+			if !slices.ContainsFunc(table, func(s Setting) bool { return s.Key == key }) {
+				errs = append(errs, fmt.Errorf("%s, line %d: there is no setting %q; 'woodlark help serve' lists them", name, line, key))
+				continue
+			}
+			values[key] = fileValue{strings.Trim(pair.Value.String(), `"' `), line}
+		}
+	}
+	return values, errors.Join(errs...)
+}
