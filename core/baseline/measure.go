@@ -92,7 +92,7 @@ func (j *Judge) testLoss(x Excess, n Normal, window []Point) (Excess, bool) {
 func (j *Judge) began(m Measure) time.Time {
 	// The window that opened it and as much again before it: a longer past
 	// would only offer older changes.
-	return j.changed(j.last(4*openWindow), m)
+	return j.changed(j.last(4*openWindow), m, true)
 }
 
 // ended dates the closing back to the change to normal of the measure that
@@ -100,7 +100,7 @@ func (j *Judge) began(m Measure) time.Time {
 func (j *Judge) ended() time.Time {
 	var at time.Time
 	for _, x := range j.degraded.Excesses {
-		if t := j.changed(j.last(3*closeWindow), x.Measure); t.After(at) {
+		if t := j.changed(j.last(3*closeWindow), x.Measure, false); t.After(at) {
 			at = t
 		}
 	}
@@ -110,12 +110,12 @@ func (j *Judge) ended() time.Time {
 	return at
 }
 
-func (j *Judge) changed(points []Point, m Measure) time.Time {
+func (j *Judge) changed(points []Point, m Measure, rise bool) time.Time {
 	points = slices.DeleteFunc(slices.Clone(points), func(p Point) bool {
 		_, ok := p.Value(m)
 		return !ok
 	})
-	return points[changeIndex(valuesOf(points, m))].At
+	return points[changeIndex(valuesOf(points, m), rise)].At
 }
 
 // recovered reports whether every measure of the open episode has been normal,

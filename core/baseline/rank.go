@@ -60,18 +60,30 @@ func greater(sample, reference []float64) float64 {
 	return math.Erfc((u-n*m/2-0.5)/math.Sqrt(variance)/math.Sqrt2) / 2
 }
 
-// changeIndex is the index at which values change their level: the split that
-// explains most of the variance of their ranks. 0 when there are fewer than two.
-func changeIndex(values []float64) int {
-	ranks, _ := ranksOf(values)
-	n := float64(len(ranks))
-	mean := (n + 1) / 2
+// changeIndex is the index at which values rise to another level, or fall to one
+// when rise is false: the split that explains most of their variance, once the two at either end are drawn
+// in, so that single outliers do not decide. 0 when there are fewer than two.
+func changeIndex(values []float64, rise bool) int {
+	if len(values) < 2 {
+		return 0
+	}
+	sorted := slices.Clone(values)
+	slices.Sort(sorted)
+	outliers := min(2, (len(sorted)-1)/4)
+	low, high := sorted[outliers], sorted[len(sorted)-1-outliers]
+	clipped := make([]float64, len(values))
+	var mean float64
+	for i, v := range values {
+		clipped[i] = max(low, min(high, v))
+		mean += clipped[i] / float64(len(values))
+	}
+	n := float64(len(values))
 	var best, left float64
 	at := 0
-	for i := 1; i < len(ranks); i++ {
-		left += ranks[i-1] - mean
+	for i := 1; i < len(clipped); i++ {
+		left += clipped[i-1] - mean
 		k := float64(i)
-		if gain := left * left * n / (k * (n - k)); gain > best {
+		if gain := left * left * n / (k * (n - k)); left < 0 == rise && gain > best {
 			best, at = gain, i
 		}
 	}

@@ -90,14 +90,14 @@ func tooFew(r reading.Reading) (Finding, bool) {
 	}
 	f := Finding{
 		Code: TooFewProbes,
-		Sentence: fmt.Sprintf("%s cannot tell whether the loss is under 1 %%: it lies between %s and %s.",
+		Sentence: fmt.Sprintf("%s do not tell whether the loss is under 1 %%: it lies between %s and %s.",
 			count(r.Sent, "probe"), figure.FormatRatio(low), figure.FormatRatio(high)),
 		Figures: map[string]float64{"sent": float64(r.Sent), "loss_low_ratio": low, "loss_high_ratio": high},
 		Sure:    0.95,
 	}
-	if need, ok := r.Loss().SettlesAtPoint().Get(); ok && need > r.Sent {
+	if need, ok := r.Loss().TellsFrom(asked).Get(); ok && need > r.Sent {
 		f.Figures["settles_at"] = float64(need)
-		f.Advice = fmt.Sprintf("Send %d probes for ±1 point.", need)
+		f.Advice = fmt.Sprintf("About %d probes would tell.", need)
 	} else {
 		f.Advice = "Measure for longer."
 	}

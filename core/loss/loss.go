@@ -87,6 +87,34 @@ func (r Ratio) SettlesAtFifth() figure.Opt[int] {
 	return r.SettlesAt(float64(r.Lost) / float64(r.Sent) / 5)
 }
 
+// TellsFrom is how many probes in all would tell the ratio, should it stay as
+// it is, from a limit: the interval no longer covers it. Absent when nothing
+// was sent, or when the ratio is too near to the limit for a million probes.
+func (r Ratio) TellsFrom(limit float64) figure.Opt[int] {
+	if r.Sent <= 0 {
+		return figure.Opt[int]{}
+	}
+	p := float64(r.Lost) / float64(r.Sent)
+	covers := func(n int) bool {
+		low, high := wilson(p, float64(n))
+		return low <= limit && limit <= high
+	}
+	lo, hi := 1, 1
+	for covers(hi) {
+		if hi *= 2; hi > 1_000_000 {
+			return figure.Opt[int]{}
+		}
+	}
+	for lo < hi {
+		if mid := (lo + hi) / 2; covers(mid) {
+			lo = mid + 1
+		} else {
+			hi = mid
+		}
+	}
+	return figure.Of(lo)
+}
+
 // AtLeast is the probability that a path which loses each probe with
 // probability p, independently, loses r.Lost or more of r.Sent: the upper
 // binomial tail, summed in logarithms. 1 when nothing was lost.

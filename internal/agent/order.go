@@ -16,14 +16,14 @@ import (
 func (a *Agent) Measure(ctx context.Context, o plan.Order, heard func(int)) {
 	var addrs []netip.Addr
 	var paths []plan.OrderPath
-	run := func(p plan.OrderPath, from time.Time, outcome plan.Outcome, reason string) {
-		a.spool.addRun(plan.Run{ID: p.Run, Path: p.Path, Started: from, Ended: time.Now(), Outcome: outcome, Reason: reason})
+	run := func(p plan.OrderPath, from time.Time, address string, outcome plan.Outcome, reason string) {
+		a.spool.addRun(plan.Run{ID: p.Run, Path: p.Path, Started: from, Ended: time.Now(), Address: address, Outcome: outcome, Reason: reason})
 	}
 	began := time.Now()
 	for _, p := range o.Paths {
 		addr, err := a.address(ctx, plan.Task{Target: p.Target, Family: p.Family})
 		if err != nil {
-			run(p, began, plan.Failed, err.Error())
+			run(p, began, "", plan.Failed, err.Error())
 			continue
 		}
 		addrs, paths = append(addrs, addr), append(paths, p)
@@ -39,13 +39,13 @@ func (a *Agent) Measure(ctx context.Context, o plan.Order, heard func(int)) {
 	})
 	if err != nil {
 		for _, p := range paths {
-			run(p, began, plan.Failed, err.Error())
+			run(p, began, "", plan.Failed, err.Error())
 		}
 		return
 	}
 	for i, r := range results {
 		if r.Err != nil {
-			run(paths[i], began, plan.Failed, r.Err.Error())
+			run(paths[i], began, r.Addr.String(), plan.Failed, r.Err.Error())
 			continue
 		}
 		if len(r.Probes) > 0 {
@@ -55,6 +55,6 @@ func (a *Agent) Measure(ctx context.Context, o plan.Order, heard func(int)) {
 		if ctx.Err() != nil {
 			outcome, reason = plan.Cancelled, "stopped before its end; what was measured is kept"
 		}
-		run(paths[i], r.Started, outcome, reason)
+		run(paths[i], r.Started, r.Addr.String(), outcome, reason)
 	}
 }

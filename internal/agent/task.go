@@ -150,7 +150,7 @@ func (a *Agent) runOnce(ctx context.Context, t plan.Task, fails *failing) {
 		stop()
 		run.Outcome, run.Reason = plan.Cancelled, fmt.Sprintf("stopped after %d of %d probes", b.Len(), t.Probes)
 	}
-	run.Ended = time.Now()
+	run.Ended, run.Address = time.Now(), addr.String()
 	if b.Len() > 0 {
 		a.spool.add(plan.Record{Path: t.Path, Watch: t.Watch, Run: run.ID, Reading: b.Reading(), Packed: reading.Pack(b.At(), b.Probes())})
 	}

@@ -57,8 +57,10 @@ func (in spanOfPath) span() (time.Time, time.Time) {
 }
 
 type readingsOfPath struct {
-	spanOfPath
-	Limit int `query:"limit" minimum:"1" maximum:"50000" default:"1500"`
+	ID    string    `path:"id"`
+	From  time.Time `query:"from_at" doc:"A day ago when left out"`
+	To    time.Time `query:"to_at" doc:"Now when left out"`
+	Limit int       `query:"limit" minimum:"1" maximum:"50000" default:"1500"`
 }
 
 // ReadingList is a page of readings.
@@ -112,7 +114,7 @@ func (s *server) registerPaths(a huma.API) {
 			if _, err := s.c.View(id); err != nil {
 				return nil, problem(err)
 			}
-			from, to := in.span()
+			from, to := spanOfPath{From: in.From, To: in.To}.span()
 			records, err := s.c.Store().Readings(ctx, id, from, to, in.Limit+1, false)
 			if err != nil {
 				return nil, problem(err)

@@ -154,7 +154,7 @@ func traceOf(v controller.View, now time.Time) apitype.Trace {
 }
 
 func (s *server) runOf(r store.Run) apitype.Run {
-	out := apitype.Run{ID: r.ID.String(), PathID: r.PathID.String(), StartAt: r.StartedAt.UTC(), Outcome: string(r.Outcome), Reason: r.Reason, Findings: []apitype.Finding{}}
+	out := apitype.Run{ID: r.ID.String(), PathID: r.PathID.String(), StartAt: r.StartedAt.UTC(), Address: r.Address, Outcome: string(r.Outcome), Reason: r.Reason, Findings: []apitype.Finding{}}
 	if r.EndedAt != nil {
 		out.EndedAt = utc(*r.EndedAt)
 	}

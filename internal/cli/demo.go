@@ -48,10 +48,14 @@ func runDemo(c *call) error {
 	if set.State == settings.StateFolder() {
 		set.State = filepath.Join(set.State, "demo")
 	}
-	if !keep {
+	// An unfinished history cannot be kept.
+	_, unfinished := os.Stat(filepath.Join(set.State, demoMark))
+	if !keep || unfinished != nil {
 		if err := clearDemo(set.State); err != nil {
 			return exit{exitUnmeasured, err}
 		}
+	}
+	if !keep {
 		defer func() { _ = clearDemo(set.State) }()
 	}
 	began := time.Now()
@@ -59,6 +63,9 @@ func runDemo(c *call) error {
 		set.LogLevel = "warn"
 	}
 	fmt.Fprintln(c.err, "Starting the database …")
+	if err := markUnfinished(set.State); err != nil {
+		return exit{exitUnmeasured, err}
+	}
 	var m *world.Model
 	h, err := host(c, set, logger(c, set), func(target string) string { return siteOf(m, target) })
 	if err != nil {
@@ -118,8 +125,19 @@ func clearDemo(folder string) error {
 	return os.RemoveAll(folder)
 }
 
-// unfinishedMark stands while the history is being made.
+// unfinishedMark stands while the demo starts and its history is being made.
 const unfinishedMark = "demo-unfinished"
+
+// markUnfinished marks an empty folder as one that a demo makes.
+func markUnfinished(folder string) error {
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return fmt.Errorf("make the state folder: %w", err)
+	}
+	if _, err := os.Stat(filepath.Join(folder, demoMark)); err == nil {
+		return nil
+	}
+	return os.WriteFile(filepath.Join(folder, unfinishedMark), nil, 0o600)
+}
 
 func siteOf(m *world.Model, target string) string {
 	i, err := m.Find(target)
@@ -132,9 +150,6 @@ func siteOf(m *world.Model, target string) string {
 // fillDemo adds agents and, the first time, watches and history.
 func (c *call) fillDemo(h *hosted, m *world.Model, reference time.Time, fresh bool) error {
 	if fresh {
-		if err := os.WriteFile(filepath.Join(h.state, unfinishedMark), nil, 0o600); err != nil {
-			return err
-		}
 		for _, a := range demo.Agents() {
 			if err := h.Controller().AddAgent(c.ctx, store.Agent{Name: a.Name, Site: a.Site, Kind: "simulated", Address: a.Host, Version: Version}, nil); err != nil {
 				return err
@@ -149,8 +164,8 @@ func (c *call) fillDemo(h *hosted, m *world.Model, reference time.Time, fresh bo
 		if err := os.WriteFile(filepath.Join(h.state, demoMark), []byte(reference.Format(time.RFC3339)+"\n"), 0o600); err != nil {
 			return err
 		}
-		_ = os.Remove(filepath.Join(h.state, unfinishedMark))
 	}
+	_ = os.Remove(filepath.Join(h.state, unfinishedMark))
 	for _, a := range demo.Agents() {
 		n, err := m.At(a.Host)
 		if err != nil {

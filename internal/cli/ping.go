@@ -251,7 +251,7 @@ func (c *call) pingThere(o pingOptions) ([]report.PingResult, error) {
 		if err != nil {
 			return nil, err
 		}
-		results[i] = report.PingResult{Target: r.To, Via: "icmp", From: r.From, Outcome: r.Outcome, Reason: r.Reason, Findings: r.Findings}
+		results[i] = report.PingResult{Target: r.To, Address: r.Address, Via: "icmp", From: r.From, Outcome: r.Outcome, Reason: r.Reason, Findings: r.Findings}
 		if r.Reading != nil {
 			results[i].Figures = r.Reading.Figures
 		}

@@ -145,7 +145,8 @@ func (c *Controller) load(ctx context.Context) error {
 }
 
 // AddAgent makes an agent known and hands it its plan. join is given the
-// agent's identifier and returns the hand that holds it.
+// agent's identifier and returns the hand that holds it; without join the agent
+// is known but does not run yet.
 func (c *Controller) AddAgent(ctx context.Context, a store.Agent, join func(ident.ID) (plan.Hand, error)) error {
 	now := time.Now().UTC()
 	a.SeenAt = &now
@@ -153,13 +154,18 @@ func (c *Controller) AddAgent(ctx context.Context, a store.Agent, join func(iden
 	if err != nil {
 		return err
 	}
-	hand, err := join(kept.ID)
-	if err != nil {
-		return fmt.Errorf("start agent %q: %w", a.Name, err)
+	var hand plan.Hand
+	if join != nil {
+		if hand, err = join(kept.ID); err != nil {
+			return fmt.Errorf("start agent %q: %w", a.Name, err)
+		}
 	}
 	c.mu.Lock()
 	c.agents[kept.ID] = &agentState{Agent: kept, hand: hand}
 	c.mu.Unlock()
+	if hand == nil {
+		return nil
+	}
 	c.noteGaps(ctx, kept.ID)
 	c.sendPlans()
 	return nil

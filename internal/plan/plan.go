@@ -69,6 +69,7 @@ type Run struct {
 	Path    ident.ID
 	Started time.Time
 	Ended   time.Time
+	Address string // that was measured; empty when it is not known
 	Outcome Outcome
 	Reason  string
 }

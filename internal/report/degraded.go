@@ -14,7 +14,7 @@ import (
 func Degraded(w io.Writer, ink Ink, d apitype.Degraded, zone *time.Location) error {
 	l := lines{w: w}
 	l.put("%s", ink.Strong(d.Summary))
-	l.put("%s", ink.Faint(fmt.Sprintf("%s to %s, %s", When(d.FromAt, zone), When(d.ToAt, zone), zone)))
+	l.put("%s", ink.Faint(fmt.Sprintf("%s to %s, %s", When(d.FromAt, zone), When(d.ToAt, zone), d.ToAt.In(zone).Format("MST"))))
 	section(&l, ink, "Worse than normal now", d.Now, func(p apitype.Path) string {
 		if p.SinceAt == nil {
 			return ""

@@ -69,7 +69,7 @@ func Table() []Setting {
 			return nil
 		}},
 		{"training", "336h", "window that a rolling baseline is learnt from; hours of the week need three weeks (504h) or more", span(24*time.Hour, func(s *Settings) *time.Duration { return &s.Training })},
-		{"keep", "2160h", "how long single readings are kept; hourly and daily figures stay", span(24*time.Hour, func(s *Settings) *time.Duration { return &s.Keep })},
+		{"retention", "2160h", "how long single readings are kept; hourly and daily figures stay", span(24*time.Hour, func(s *Settings) *time.Duration { return &s.Keep })},
 		{"log-level", "info", "debug, info, warn or error", oneOf(func(s *Settings) *string { return &s.LogLevel }, "debug", "info", "warn", "error")},
 		{"log-form", "text", "text or json", oneOf(func(s *Settings) *string { return &s.LogForm }, "text", "json")},
 	}

@@ -57,6 +57,7 @@ type Run struct {
 	PathID    ident.ID
 	StartedAt time.Time
 	EndedAt   *time.Time
+	Address   string // that was measured, once it is known
 	Outcome   plan.Outcome
 	Reason    string
 }

@@ -34,7 +34,7 @@ func (s *Store) SaveUpload(ctx context.Context, u plan.Upload) error {
 	sortDue(dueRows)
 	runs := make([]Run, len(u.Runs))
 	for i, r := range u.Runs {
-		runs[i] = Run{ID: r.ID, WatchID: r.Watch, PathID: r.Path, StartedAt: r.Started.UTC(), Outcome: r.Outcome, Reason: clip(r.Reason, 500)}
+		runs[i] = Run{ID: r.ID, WatchID: r.Watch, PathID: r.Path, StartedAt: r.Started.UTC(), Address: r.Address, Outcome: r.Outcome, Reason: clip(r.Reason, 500)}
 		if !r.Ended.IsZero() {
 			ended := r.Ended.UTC()
 			runs[i].EndedAt = &ended
@@ -53,7 +53,7 @@ func (s *Store) SaveUpload(ctx context.Context, u plan.Upload) error {
 		if len(runs) == 0 {
 			return nil
 		}
-		return tx.Clauses(clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"ended_at", "outcome", "reason"})}).CreateInBatches(runs, batchRows).Error
+		return tx.Clauses(clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"ended_at", "address", "outcome", "reason"})}).CreateInBatches(runs, batchRows).Error
 	})
 }
 

@@ -230,6 +230,7 @@ type Run struct {
 	Family   int        `json:"family"`
 	StartAt  time.Time  `json:"started_at"`
 	EndedAt  *time.Time `json:"ended_at"`
+	Address  string     `json:"address" doc:"That was measured, once it is known"`
 	Outcome  string     `json:"outcome" enum:"running,done,failed,missed,cancelled"`
 	Reason   string     `json:"reason"`
 	Heard    int        `json:"heard" doc:"Probes of the whole measurement whose fate is known, while it runs"`

@@ -43,6 +43,7 @@ CREATE TABLE runs (
   path_id BINARY(16) NOT NULL,
   started_at DATETIME(6) NOT NULL,
   ended_at DATETIME(6) NULL,
+  address VARCHAR(64) NOT NULL DEFAULT '',
   outcome VARCHAR(20) NOT NULL,
   reason VARCHAR(500) NOT NULL DEFAULT '',
   KEY run_path (path_id, started_at),
