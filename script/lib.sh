@@ -1,0 +1,55 @@
+# Shared by the scripts: what they install, and where things are.
+# Sourced, not run.
+
+cd "$(dirname "${BASH_SOURCE[0]}")/.."
+
+say() { printf '%s\n' "$*" >&2; }
+
+# need PROGRAM PACKAGE: installs a Debian package unless the program is there.
+need() {
+  local program=$1 package=$2
+  command -v "$program" >/dev/null 2>&1 && return
+  [ -x "/usr/sbin/$program" ] && return
+  if ! command -v apt-get >/dev/null 2>&1; then
+    say "$program is missing: install it, then start again."
+    exit 1
+  fi
+  local as=()
+  if [ "$(id -u)" -ne 0 ]; then
+    as=(sudo)
+  fi
+  say "Installing $package …"
+  if ! { "${as[@]}" apt-get install -y --no-install-recommends "$package" ||
+    { "${as[@]}" apt-get update && "${as[@]}" apt-get install -y --no-install-recommends "$package"; }; } >"${TMPDIR:-/tmp}/woodlark-install.log" 2>&1; then
+    tail -n 5 "${TMPDIR:-/tmp}/woodlark-install.log" >&2
+    say "$package could not be installed: install it by hand, then start again."
+    exit 1
+  fi
+}
+
+need_toolchain() {
+  local tool
+  for tool in go node npm; do
+    command -v "$tool" >/dev/null 2>&1 || { say "$tool is missing: Woodlark is built with Go 1.26 and Node 20 or newer."; exit 1; }
+  done
+}
+
+# The Debian package starts a server of its own; ours is another one. Where
+# policy-rc.d is absent (containers), nothing is started anyway.
+need_database() { need mariadbd mariadb-server; }
+
+build_console() {
+  local stamp=web/node_modules/.woodlark-lock
+  if ! cmp -s web/package-lock.json "$stamp"; then
+    say "Installing the console's packages …"
+    (cd web && npm ci --no-audit --no-fund --loglevel=error >&2)
+    cp web/package-lock.json "$stamp"
+  fi
+  rm -rf web/dist/assets
+  (cd web && npm run --silent build >"${TMPDIR:-/tmp}/woodlark-console.log" 2>&1) || { cat "${TMPDIR:-/tmp}/woodlark-console.log" >&2; exit 1; }
+}
+
+build_program() {
+  mkdir -p bin
+  CGO_ENABLED=0 go build -trimpath -o bin/woodlark ./cmd/woodlark
+}

@@ -1,0 +1,45 @@
+import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { lazy, StrictMode, Suspense } from "react";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter, Route, Routes } from "react-router";
+import { Problem } from "./api";
+import { Frame } from "./parts/Frame";
+import { NoPage } from "./pages/NoPage";
+import { Paths } from "./pages/Paths";
+import { SignIn } from "./pages/SignIn";
+import "./styles.css";
+
+// The plots are large: the page that needs them brings them.
+const OnePath = lazy(async () => ({ default: (await import("./pages/OnePath")).OnePath }));
+
+const client = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 5_000,
+      retry: (count, error) => !(error instanceof Problem && error.status >= 400 && error.status < 500) && count < 3,
+    },
+  },
+  queryCache: new QueryCache({
+    onError: (error) => {
+      if (error instanceof Problem && error.status === 401 && location.pathname !== "/sign-in")
+        location.assign("/sign-in?to=" + encodeURIComponent(location.pathname + location.search));
+    },
+  }),
+});
+
+createRoot(document.getElementById("root")!).render(
+  <StrictMode>
+    <QueryClientProvider client={client}>
+      <BrowserRouter>
+        <Routes>
+          <Route path="/sign-in" element={<SignIn />} />
+          <Route element={<Frame />}>
+            <Route index element={<Paths />} />
+            <Route path="/paths/:id" element={<Suspense fallback={null}><OnePath /></Suspense>} />
+            <Route path="*" element={<NoPage />} />
+          </Route>
+        </Routes>
+      </BrowserRouter>
+    </QueryClientProvider>
+  </StrictMode>,
+);

@@ -1,0 +1,155 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useWindowVirtualizer } from "@tanstack/react-virtual";
+import { useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
+import { Link, useSearchParams } from "react-router";
+import { get, type Path, type PathList, type Status } from "../api";
+import { ago, exactly, ms, percent } from "../format";
+import { Choice } from "../parts/Choice";
+import { DayPlot } from "../parts/DayPlot";
+import { StateMark } from "../parts/StateMark";
+import { Trouble } from "../parts/Trouble";
+
+const filters = ["state", "site", "agent", "tag"] as const;
+
+/** Paths is the home page: worst first. */
+export function Paths() {
+  const [search, setSearch] = useSearchParams();
+  const query = new URLSearchParams({ trace: "true", limit: "20000" });
+  for (const key of [...filters, "search"]) {
+    const value = search.get(key);
+    if (value) query.set(key, value);
+  }
+  const status = useQuery({ queryKey: ["status"], queryFn: () => get<Status>("/status"), refetchInterval: 30_000 });
+  const paths = useQuery({
+    queryKey: ["paths", query.toString()],
+    queryFn: () => get<PathList>("/paths?" + query),
+    placeholderData: keepPreviousData,
+    refetchInterval: 60_000,
+  });
+  const every = useQuery({ queryKey: ["paths", "every"], queryFn: () => get<PathList>("/paths?limit=20000"), staleTime: 60_000 });
+  useEffect(() => {
+    document.title = "Paths – Woodlark";
+  }, []);
+  const set = (key: string, value: string) =>
+    setSearch(
+      (old) => {
+        if (value) old.set(key, value);
+        else old.delete(key);
+        return old;
+      },
+      { replace: true },
+    );
+  const choices = useMemo(() => {
+    const all = every.data?.paths ?? [];
+    const unique = (list: string[]) => [...new Set(list.filter(Boolean))].sort();
+    return {
+      state: ["lost", "degraded", "unmeasured", "steady"],
+      site: unique(all.flatMap((p) => [p.from_site, p.to_site])),
+      agent: unique(all.map((p) => p.from)),
+      tag: unique(all.flatMap((p) => p.tags ?? [])),
+    };
+  }, [every.data]);
+  const filtered = [...filters, "search"].some((key) => search.get(key));
+  return (
+    <>
+      <h1 className="pt-8 pb-6 text-2xl leading-snug font-light md:text-3xl">{status.data?.summary ?? " "}</h1>
+      <search className="flex flex-wrap items-baseline gap-x-6 gap-y-3 border-b border-line pb-3">
+        <label className="flex items-baseline gap-2 text-sm text-soft">
+          Find
+          <input type="search" value={search.get("search") ?? ""} onChange={(e) => set("search", e.target.value)}
+            className="w-44 border-b border-line bg-transparent px-1 pb-0.5 text-ink" />
+        </label>
+        {filters.map((key) => (
+          <Choice key={key} label={key[0]!.toUpperCase() + key.slice(1)} value={search.get(key) ?? ""} values={choices[key]} onChange={(v) => set(key, v)} />
+        ))}
+        {filtered && (
+          <button type="button" onClick={() => setSearch({}, { replace: true })} className="cursor-pointer text-sm underline underline-offset-4">
+            Show all
+          </button>
+        )}
+      </search>
+      {paths.error && !paths.data && <Trouble error={paths.error} retry={() => void paths.refetch()} />}
+      {paths.data && <Rows paths={paths.data.paths ?? []} filtered={filtered} />}
+    </>
+  );
+}
+
+const columns = "grid grid-cols-[1fr_auto] gap-x-6 md:grid-cols-[minmax(18rem,1fr)_8.5rem_15rem_8rem_6.5rem] md:items-center";
+
+function Rows({ paths, filtered }: { paths: Path[]; filtered: boolean }) {
+  const list = useRef<HTMLOListElement>(null);
+  const [offset, setOffset] = useState(0);
+  useLayoutEffect(() => setOffset(list.current?.offsetTop ?? 0), []);
+  const rows = useWindowVirtualizer({ count: paths.length, estimateSize: () => 84, overscan: 8, scrollMargin: offset, getItemKey: (i) => paths[i]!.id });
+  if (paths.length === 0)
+    return (
+      <div className="py-12">
+        <p>{filtered ? "No path fits this filter." : "No path is watched yet."}</p>
+        {!filtered && (
+          <p className="mt-2 text-soft">
+            Add a watch on the command line; its first reading comes within a minute: <code className="text-ink">woodlark watch add -name loopback -from local -to 127.0.0.1</code>
+          </p>
+        )}
+      </div>
+    );
+  return (
+    <>
+      <div className={columns + " border-b border-line py-2 text-sm text-soft max-md:hidden"} aria-hidden="true">
+        <span>Path</span>
+        <span>Since</span>
+        <span>Last 24 hours</span>
+        <span className="text-right">RTT, ms</span>
+        <span className="text-right">Loss, %</span>
+      </div>
+      <ol ref={list} aria-label="Paths, worst first" className="relative" style={{ height: rows.getTotalSize() }}>
+        {rows.getVirtualItems().map((item) => (
+          <li key={item.key} ref={rows.measureElement} data-index={item.index} className="absolute inset-x-0 border-b border-line"
+            style={{ transform: `translateY(${item.start - offset}px)` }}>
+            <Row path={paths[item.index]!} />
+          </li>
+        ))}
+      </ol>
+    </>
+  );
+}
+
+function Row({ path }: { path: Path }) {
+  const findings = path.findings ?? [];
+  const daily = path.daily && path.state === "steady" ? findings[findings.length - 1] : undefined;
+  const sentence = daily ?? findings[0];
+  return (
+    <Link to={"/paths/" + path.id} className={columns + " py-3 hover:bg-sheet"} data-path={path.from + " " + path.to + " " + path.family}>
+      <div className="min-w-0">
+        <div className="flex flex-wrap items-baseline gap-x-3">
+          <StateMark state={path.state} />
+          <span className="font-medium break-words">
+            {path.from} → {path.to}
+          </span>
+          <span className="text-sm text-soft">IPv{path.family}</span>
+        </div>
+        <p className="mt-0.5 text-sm text-soft">{sentence?.sentence}</p>
+      </div>
+      <div className="text-sm max-md:text-right" title={path.since_at ? exactly(path.since_at) : undefined}>
+        {path.since_at ? ago(path.since_at) : ""}
+      </div>
+      <div className="max-md:col-span-2 max-md:mt-2">
+        <DayPlot path={path} />
+      </div>
+      <Against now={ms(path.last?.rtt_median_ms)} unit="ms" normal={path.normal?.rtt_ms ? `${ms(path.normal.rtt_ms.low)}–${ms(path.normal.rtt_ms.high)}` : ""} />
+      <Against now={percent(path.last?.loss_ratio)} unit="%" normal={path.baseline?.loss_ratio != null ? percent(path.baseline.loss_ratio) : ""} />
+    </Link>
+  );
+}
+
+/** Against is a figure over what is normal for it. */
+function Against({ now, unit, normal }: { now: string; unit: string; normal: string }) {
+  return (
+    <div className="figures text-right">
+      <div>
+        {now}
+        {now !== "–" && <span className="font-light text-soft"> {unit}</span>}
+      </div>
+      <div className="text-sm text-soft">{normal && "normal " + normal}</div>
+    </div>
+  );
+}

@@ -1,0 +1,53 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, Outlet } from "react-router";
+import { call, get, type Status } from "../api";
+import { useLive } from "../live";
+import { useTheme } from "../theme";
+
+/** Frame is what stands around every page. */
+export function Frame() {
+  const alive = useLive();
+  const [theme, toggle] = useTheme();
+  const client = useQueryClient();
+  const status = useQuery({ queryKey: ["status"], queryFn: () => get<Status>("/status"), refetchInterval: 30_000 });
+  const signOut = async () => {
+    await call("DELETE", "/session");
+    client.clear();
+    location.assign("/sign-in");
+  };
+  return (
+    <div className="mx-auto max-w-[1400px] px-4 pb-16 md:px-8">
+      <a href="#main" className="sr-only focus:not-sr-only">
+        Skip to the page
+      </a>
+      <header className="flex flex-wrap items-center gap-x-6 gap-y-2 border-b border-line py-3">
+        <Link to="/" className="flex items-center gap-2 text-lg font-semibold tracking-tight">
+          <img src="/mark.svg" alt="" className="size-6 dark:brightness-150" />
+          Woodlark
+        </Link>
+        <nav aria-label="Pages" className="flex gap-5 text-sm">
+          <Link to="/" className="underline-offset-4 hover:underline">
+            Paths
+          </Link>
+        </nav>
+        <div className="ml-auto flex items-center gap-4 text-sm">
+          {!alive && <span className="text-plum">not live: connecting again</span>}
+          <button type="button" onClick={toggle} className="cursor-pointer text-soft underline-offset-4 hover:text-ink hover:underline">
+            {theme === "dark" ? "Light" : "Dark"}
+          </button>
+          <button type="button" onClick={() => void signOut()} className="cursor-pointer text-soft underline-offset-4 hover:text-ink hover:underline">
+            Sign out
+          </button>
+        </div>
+      </header>
+      {status.data?.database_away_since_at && (
+        <p role="alert" className="border-b border-line py-3 text-plum">
+          The database does not answer. Measuring goes on; {status.data.held_back} readings are held back and will be written when it is back.
+        </p>
+      )}
+      <main id="main">
+        <Outlet />
+      </main>
+    </div>
+  );
+}

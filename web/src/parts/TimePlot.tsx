@@ -1,0 +1,70 @@
+import { CustomChart, LineChart } from "echarts/charts";
+import { GridComponent, MarkAreaComponent, TooltipComponent } from "echarts/components";
+import * as echarts from "echarts/core";
+import { CanvasRenderer } from "echarts/renderers";
+import { useEffect, useRef, useState, type PointerEvent } from "react";
+import type { Series } from "../api";
+import { exactly, localZone, ms, percent } from "../format";
+import { options } from "./plotOptions";
+
+echarts.use([LineChart, CustomChart, GridComponent, TooltipComponent, MarkAreaComponent, CanvasRenderer]);
+
+export type Range = { from: number; to: number };
+
+/**
+ * TimePlot draws delay in ink over the ribbon of what is normal, and hangs loss
+ * from the top. Dragging across it asks for a shorter range.
+ */
+export function TimePlot({ series, range, theme, onZoom }: { series: Series; range: Range; theme: string; onZoom: (r: Range) => void }) {
+  const box = useRef<HTMLDivElement>(null);
+  const chart = useRef<echarts.ECharts>(null);
+  const [drag, setDrag] = useState<{ from: number; to: number }>();
+  useEffect(() => {
+    const made = echarts.init(box.current!, null, { renderer: "canvas" });
+    chart.current = made;
+    const watcher = new ResizeObserver(() => made.resize());
+    watcher.observe(box.current!);
+    return () => {
+      watcher.disconnect();
+      made.dispose();
+    };
+  }, []);
+  useEffect(() => {
+    chart.current!.setOption(options(series, range, box.current!), { notMerge: true });
+  }, [series, range, theme]);
+
+  const place = (e: PointerEvent) => e.clientX - box.current!.getBoundingClientRect().left;
+  const time = (x: number) => Number(chart.current!.convertFromPixel({ xAxisIndex: 0 }, x));
+  const start = (e: PointerEvent<HTMLDivElement>) => {
+    if (e.button !== 0) return;
+    e.currentTarget.setPointerCapture(e.pointerId);
+    setDrag({ from: place(e), to: place(e) });
+  };
+  const move = (e: PointerEvent) => drag && setDrag({ ...drag, to: place(e) });
+  const end = () => {
+    if (!drag) return;
+    setDrag(undefined);
+    if (Math.abs(drag.to - drag.from) < 6) return;
+    const [a, b] = [time(Math.min(drag.from, drag.to)), time(Math.max(drag.from, drag.to))];
+    onZoom({ from: Math.max(range.from, a), to: Math.min(range.to, b) });
+  };
+  return (
+    <div className="relative touch-pan-y select-none" onPointerDown={start} onPointerMove={move} onPointerUp={end} onPointerCancel={() => setDrag(undefined)}>
+      <div ref={box} role="img" aria-label={summary(series)} className="h-96 w-full cursor-crosshair" data-points={series.at?.length ?? 0} data-resolution={series.resolution} />
+      {drag && (
+        <div aria-hidden="true" className="pointer-events-none absolute inset-y-0 border-x border-ochre bg-ochre/10"
+          style={{ left: Math.min(drag.from, drag.to), width: Math.abs(drag.to - drag.from) }} />
+      )}
+    </div>
+  );
+}
+
+function summary(s: Series): string {
+  const delays = (s.rtt_median_ms ?? []).filter((v): v is number => v != null).sort((a, b) => a - b);
+  const sent = (s.sent ?? []).reduce((a, b) => a + b, 0);
+  const lost = (s.lost ?? []).reduce((a, b) => a + b, 0);
+  const middle = delays[Math.floor(delays.length / 2)];
+  return `Round-trip time and loss from ${exactly(s.from_at)} to ${exactly(s.to_at)}, ${localZone}: ` +
+    (middle == null ? "no answers" : `around ${ms(middle)} ms, at most ${ms(delays[delays.length - 1])} ms`) +
+    (sent ? `; ${percent(lost / sent)} % of ${sent} probes lost` : "") + ". The same data is in the table.";
+}
