@@ -1,6 +1,11 @@
 package reading
 
-import "time"
+import (
+	"slices"
+	"time"
+
+	"woodlark.example/core/delay"
+)
 
 // Rollup is many readings of one path as one: counts, sums and a sketch, so
 // that two rollups merge exactly, whatever their order.
@@ -15,6 +20,25 @@ type Rollup struct {
 	Min, Max time.Duration // 0 when nothing was answered
 	Sum      time.Duration // of all answered round-trip times
 	Sketch   Sketch
+
+	values []time.Duration // as long as no rollup was merged in: then quantiles are exact
+	merged bool
+}
+
+// Quantile is the q-quantile (0 to 1) of the answered round-trip times; false
+// when there are none. It is exact for a rollup that was made of readings
+// alone, and read from the sketch, within 0.5 %, for one that was merged.
+func (u *Rollup) Quantile(q float64) (time.Duration, bool) {
+	if u.Max == 0 {
+		return 0, false
+	}
+	if !u.merged && len(u.values) == u.Answered {
+		slices.Sort(u.values)
+		return delay.Quantile(u.values, q), true
+	}
+	v, ok := u.Sketch.Quantile(q)
+	// A sketch is coarse at its ends; what lies beyond min or max does not exist.
+	return max(u.Min, min(u.Max, v)), ok
 }
 
 // Add counts one reading with its probes.
@@ -30,12 +54,14 @@ func (u *Rollup) Add(r Reading, probes []Probe) {
 		}
 		u.extend(p.RTT, p.RTT)
 		u.Sum += p.RTT
+		u.values = append(u.values, p.RTT)
 		u.Sketch.Add(p.RTT)
 	}
 }
 
 // Merge adds another rollup.
 func (u *Rollup) Merge(o Rollup) {
+	u.merged = true
 	u.Readings += o.Readings
 	u.Sent += o.Sent
 	u.Answered += o.Answered

@@ -9,8 +9,8 @@ import (
 )
 
 // sketchGamma is the ratio of neighbouring bucket limits of a Sketch: a
-// quantile read from it is within 1 % of the true order statistic.
-const sketchGamma = 1.02
+// quantile read from it is within half a percent of the true order statistic.
+const sketchGamma = 1.01
 
 var logGamma = math.Log(sketchGamma)
 
@@ -46,7 +46,7 @@ func (s *Sketch) Count() int {
 	return n
 }
 
-// Quantile is the q-quantile (0 to 1), within 1 %; false when empty.
+// Quantile is the q-quantile (0 to 1), within 0.5 %; false when empty.
 func (s *Sketch) Quantile(q float64) (time.Duration, bool) {
 	total := s.Count()
 	if total == 0 {

@@ -131,7 +131,7 @@ func (c *columns) addReading(r plan.Record) {
 // rollups gives rollups and, for the newest stretch that is not rolled up yet,
 // the readings themselves.
 func (s *server) rollups(ctx context.Context, c *columns, id ident.ID, name string, span time.Duration, from, to time.Time) error {
-	c.Resolution, c.Approximate = name, true
+	c.Resolution, c.Approximate = name, span > controller.TraceSpan
 	slots, err := s.c.Store().Rollups(ctx, id, span, from.Truncate(span), to)
 	if err != nil {
 		return err

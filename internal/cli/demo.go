@@ -20,6 +20,7 @@ import (
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/network/world"
+	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/history"
 	"woodlark.example/internal/settings"
 	"woodlark.example/internal/store"
@@ -216,7 +217,10 @@ func (c *call) demoHistory(to *controller.Controller, m *world.Model, reference 
 			return importPath(ctx, to, m, v, start, end)
 		})
 	}
-	return group.Wait()
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	return noteStart(c.ctx, to, views, end)
 }
 
 func importPath(ctx context.Context, to *controller.Controller, m *world.Model, v controller.View, start, end time.Time) error {
@@ -245,6 +249,17 @@ func importPath(ctx context.Context, to *controller.Controller, m *world.Model, 
 		return nil
 	}
 	return failed
+}
+
+// noteStart records why there are no readings between the history's end and the
+// agents' start.
+func noteStart(ctx context.Context, to *controller.Controller, views []controller.View, end time.Time) error {
+	var u plan.Upload
+	now := time.Now()
+	for _, v := range views {
+		u.Runs = append(u.Runs, plan.Run{ID: ident.New(), Path: v.ID, Started: end, Ended: now, Outcome: plan.Missed, Reason: "the demo was starting"})
+	}
+	return to.Store().SaveUpload(ctx, u)
 }
 
 var errStopped = errors.New("stopped")

@@ -235,6 +235,9 @@ func (c *Controller) view(p *pathState, now time.Time) View {
 	v.Verdict = p.judge.Verdict(now, patience)
 	v.Last, v.Pinned, v.TakenAt, v.Baseline = p.last, p.pinned, p.taken, p.judge.Baseline()
 	v.Daily = p.daily
+	if v.Verdict.Never {
+		v.Verdict.Since = p.first // the judge remembers only the last readings
+	}
 	if p.last != nil {
 		v.Normal = map[baseline.Measure]baseline.Normal{}
 		for _, m := range baseline.Measures() {

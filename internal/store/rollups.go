@@ -76,11 +76,10 @@ func rollupRowOf(path ident.ID, u reading.Rollup) (rollupRow, error) {
 	}
 	row := rollupRow{PathID: path, SpanS: spanSeconds(u.Span / time.Second), At: u.At.UTC(), Readings: u.Readings, Sent: u.Sent,
 		Answered: u.Answered, Lost: u.Lost, Refused: u.Refused, RTTSumNs: int64(u.Sum), Sketch: sketch}
-	if median, ok := u.Sketch.Quantile(0.5); ok {
-		p95, _ := u.Sketch.Quantile(0.95)
+	if median, ok := u.Quantile(0.5); ok {
+		p95, _ := u.Quantile(0.95)
 		row.RTTMinNs, row.RTTMaxNs = nanos(figure.Of(u.Min)), nanos(figure.Of(u.Max))
-		// A sketch is coarse at its ends; what lies beyond min or max does not exist.
-		row.RTTMedianNs, row.RTTP95Ns = nanos(figure.Of(max(u.Min, min(u.Max, median)))), nanos(figure.Of(max(u.Min, min(u.Max, p95))))
+		row.RTTMedianNs, row.RTTP95Ns = nanos(figure.Of(median)), nanos(figure.Of(p95))
 	}
 	return row, nil
 }
@@ -121,7 +120,7 @@ type Slot struct {
 	Median   figure.Duration
 	P95      figure.Duration
 	Max      figure.Duration
-	Approx   bool // the quantiles come from a sketch and are within 1 %
+	Approx   bool // the quantiles come from a sketch and are within 0.5 %
 }
 
 // Rollups are a path's rollups of one length, oldest first.
@@ -197,7 +196,7 @@ func (s *Store) roll(ctx context.Context, level int, d dueRow) (slot Slot, err e
 }
 
 func (w rollupRow) slot() Slot {
-	return Slot{At: w.At, Span: w.SpanS.length(), Sent: w.Sent, Answered: w.Answered, Lost: w.Lost, Approx: true,
+	return Slot{At: w.At, Span: w.SpanS.length(), Sent: w.Sent, Answered: w.Answered, Lost: w.Lost, Approx: w.SpanS != rollupSpans[0],
 		Min: duration(w.RTTMinNs), Median: duration(w.RTTMedianNs), P95: duration(w.RTTP95Ns), Max: duration(w.RTTMaxNs)}
 }
 

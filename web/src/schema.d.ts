@@ -779,7 +779,7 @@ export interface components {
             watch: string;
         };
         Series: {
-            /** @description Quantiles are read from a sketch and within 1 % */
+            /** @description Quantiles are read from a sketch and within 0.5 % */
             approximate: boolean;
             at: string[] | null;
             episodes: components["schemas"]["Episode"][] | null;

@@ -169,7 +169,7 @@ type Series struct {
 	FromAt      time.Time   `json:"from_at"`
 	ToAt        time.Time   `json:"to_at"`
 	Resolution  string      `json:"resolution" enum:"probe,reading,10m,1h,1d"`
-	Approximate bool        `json:"approximate" doc:"Quantiles are read from a sketch and within 1 %"`
+	Approximate bool        `json:"approximate" doc:"Quantiles are read from a sketch and within 0.5 %"`
 	At          []time.Time `json:"at"`
 	SpanS       []float64   `json:"span_s"`
 	RTTMinMs    []*float64  `json:"rtt_min_ms"`

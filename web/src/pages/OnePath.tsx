@@ -152,11 +152,11 @@ function Legend({ series }: { series: Series }) {
       <span>
         <i className="mr-2 inline-block h-0.5 w-5 bg-ink align-middle" />
         {series.resolution === "probe" ? "each probe's RTT" : `median RTT of ${resolutionText(series)}, with least to 95 %`}
-        {series.approximate && ", within 1 %"}
+        {series.approximate && ", quantiles within 0.5 %"}
       </span>
       <span>
         <i className="mr-2 inline-block h-3 w-5 bg-ribbon align-middle" />
-        normal at that hour
+        normal for the median at that hour
       </span>
       <span>
         <i className="mr-2 inline-block h-3 w-0.5 bg-plum align-middle" />

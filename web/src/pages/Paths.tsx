@@ -74,7 +74,7 @@ export function Paths() {
   );
 }
 
-const columns = "grid grid-cols-[1fr_auto] gap-x-6 md:grid-cols-[minmax(18rem,1fr)_8.5rem_15rem_8rem_6.5rem] md:items-center";
+const columns = "grid grid-cols-[1fr_auto] gap-x-6 md:grid-cols-[minmax(18rem,1fr)_7.5rem_15rem_8.5rem_8.5rem] md:items-center";
 
 function Rows({ paths, filtered }: { paths: Path[]; filtered: boolean }) {
   const list = useRef<HTMLOListElement>(null);
@@ -149,7 +149,7 @@ function Against({ now, unit, normal }: { now: string; unit: string; normal: str
         {now}
         {now !== "–" && <span className="font-light text-soft"> {unit}</span>}
       </div>
-      <div className="text-sm text-soft">{normal && "normal " + normal}</div>
+      <div className="text-sm whitespace-nowrap text-soft">{normal && "normal " + normal}</div>
     </div>
   );
 }

@@ -22,7 +22,7 @@ export const DayPlot = memo(function DayPlot({ path }: { path: Path }) {
   const x = (i: number) => ((i + 0.5) / delays.length) * width;
   const y = (v: number) => height - 2 - ((v - bottom) / room) * (height - tickRoom - 4);
   return (
-    <svg viewBox={`0 0 ${width} ${height}`} className="block h-10 w-full max-w-60" role="img" preserveAspectRatio="none"
+    <svg viewBox={`0 0 ${width} ${height}`} className="block h-10 w-full md:max-w-60" role="img" preserveAspectRatio="none"
       aria-label={`Delay and loss of the last day${known.length ? `, between ${bottom.toFixed(1)} and ${top.toFixed(1)} ms` : ""}`}>
       {known.length > 0 && <path d={ribbon(lows, highs, x, y)} fill="var(--ribbon)" />}
       {known.length > 0 && <path d={line(delays, x, y)} fill="none" stroke="var(--ink)" strokeWidth="1.4" vectorEffect="non-scaling-stroke" strokeLinejoin="round" />}

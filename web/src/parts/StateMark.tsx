@@ -15,8 +15,8 @@ const inks: Record<string, string> = {
 /** StateMark tells a path's state by shape, colour and word. */
 export function StateMark({ state }: { state: string }) {
   return (
-    <span className={"inline-flex items-center gap-2 whitespace-nowrap " + inks[state]}>
-      <svg viewBox="0 0 16 16" className="size-4 shrink-0" aria-hidden="true" fill="none" stroke="currentColor" strokeWidth="1.5">
+    <span className={"whitespace-nowrap " + inks[state]}>
+      <svg viewBox="0 0 16 16" className="mr-2 inline size-4 align-[-0.15em]" aria-hidden="true" fill="none" stroke="currentColor" strokeWidth="1.5">
         {state === "steady" && <circle cx="8" cy="8" r="3" fill="currentColor" stroke="none" />}
         {state === "degraded" && (
           <>

@@ -25,7 +25,7 @@ export function options(s: Series, range: Range, box: HTMLElement): EChartsCoreO
   const [low, high] = steps(s, range);
   const top = ceiling(s);
   const bottom = floor(s);
-  const text = { color: colour("soft"), fontSize: 13, fontFamily: "inherit" };
+  const text = { color: colour("soft"), fontSize: 13, fontFamily: style.fontFamily };
   const single = s.resolution === "probe";
   return {
     animation: false,
@@ -33,7 +33,7 @@ export function options(s: Series, range: Range, box: HTMLElement): EChartsCoreO
     grid: { left: 64, right: 16, top: 30, bottom: 54 },
     xAxis: {
       type: "time", min: range.from, max: range.to, name: `local time, ${localZone}`, nameLocation: "middle", nameGap: 34, nameTextStyle: text,
-      axisLabel: { ...text, hideOverlap: true }, axisLine: { lineStyle: { color: colour("line") } }, axisTick: { lineStyle: { color: colour("line") } },
+      axisLabel: { ...text, hideOverlap: true, formatter: dateLabel(range) }, axisLine: { lineStyle: { color: colour("line") } }, axisTick: { lineStyle: { color: colour("line") } },
     },
     yAxis: {
       type: "value", min: bottom, max: top, name: "RTT, ms", nameTextStyle: { ...text, align: "right" }, axisLabel: text,
@@ -54,6 +54,21 @@ export function options(s: Series, range: Range, box: HTMLElement): EChartsCoreO
       lossOf(s, at, colour("plum")),
       episodesOf(s, range, colour("ochre"), colour("plum")),
     ],
+  };
+}
+
+/** dateLabel writes the axis: hours within three days, days of the week within a month, else dates. */
+function dateLabel(range: Range) {
+  const length = range.to - range.from;
+  const day = 86_400_000;
+  const form: Intl.DateTimeFormatOptions =
+    length <= 3 * day ? { hour: "2-digit", minute: "2-digit", hour12: false } : length <= 31 * day ? { weekday: "short", day: "numeric" } : { day: "numeric", month: "short" };
+  if (length <= 300_000) form.second = "2-digit";
+  const write = new Intl.DateTimeFormat("en-GB", form);
+  const date = new Intl.DateTimeFormat("en-GB", { weekday: "short", day: "numeric", month: "short" });
+  return (t: number) => {
+    const midnight = new Date(t).getHours() === 0 && new Date(t).getMinutes() === 0;
+    return length <= 3 * day && midnight ? date.format(t) : write.format(t);
   };
 }
 
@@ -147,7 +162,7 @@ function spreadOf(s: Series, at: number[], stroke: string) {
       renderItem: (_: Frame, api: Custom) => {
         const a = api.coord([api.value(0), api.value(1)]);
         const b = api.coord([api.value(0), api.value(2)]);
-        return { type: "line", shape: { x1: a[0], y1: a[1], x2: b[0], y2: b[1] }, style: { stroke, opacity: 0.22, lineWidth: 1 } };
+        return { type: "line", shape: { x1: a[0], y1: a[1], x2: b[0], y2: b[1] }, style: { stroke, opacity: s.at && s.at.length > 900 ? 0.1 : 0.22, lineWidth: 1 } };
       },
     },
   ];

@@ -1,0 +1,76 @@
+// Command shots takes the pictures of the console for the documentation, from a
+// running demo.
+//
+//	shots -base http://127.0.0.1:7373 -token TOKEN -to docs/screenshots
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"woodlark.example/internal/browser"
+)
+
+func main() {
+	base := flag.String("base", "http://127.0.0.1:7373", "address of the demo")
+	token := flag.String("token", "", "its token")
+	folder := flag.String("to", "docs/screenshots", "folder for the pictures")
+	flag.Parse()
+	if err := run(*base, *token, *folder); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+func run(base, token, folder string) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	defer cancel()
+	page, end, err := browser.New(ctx, 1280, 800)
+	if err != nil {
+		return err
+	}
+	defer end()
+	shoot := func(name string) chromedp.Action[chromedp.Void] {
+		return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+			picture, err := chromedp.CaptureScreenshot()(ctx, t)
+			if err != nil {
+				return err
+			}
+			return os.WriteFile(filepath.Join(folder, name+".png"), picture, 0o644)
+		})
+	}
+	open := func(path string) chromedp.Action[chromedp.Void] {
+		return chromedp.Steps(
+			chromedp.Navigate(base+"/"),
+			chromedp.Click(browser.Row(path)),
+			chromedp.WaitVisible(chromedp.CSS("[data-resolution] canvas")),
+		)
+	}
+	settle := chromedp.Sleep(1500 * time.Millisecond) // a plot is drawn when its data is there
+	ranged := func(name string) chromedp.Action[chromedp.Void] {
+		return chromedp.Steps(chromedp.Click(fmt.Sprintf(`//*[@role="radio"][text()=%q]`, name)), settle)
+	}
+	home := chromedp.Steps(chromedp.Navigate(base+"/"), chromedp.WaitVisible(browser.Rows), settle)
+	theme := func(name string) chromedp.Action[chromedp.Void] {
+		return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+			_, err := chromedp.Evaluate[bool](fmt.Sprintf(`localStorage.setItem("theme", %q), true`, name))(ctx, t)
+			return err
+		})
+	}
+	return chromedp.Do(page,
+		chromedp.Navigate(base+"/sign-in"), chromedp.WaitVisible(chromedp.CSS("#token")), shoot("console-sign-in"),
+		browser.SignIn(base, token), settle, shoot("console-paths"),
+		open("northquay terminal.gannetbay.example 4"), ranged("14 d"), shoot("console-path-fortnight"),
+		open("northquay terminal.holm.example 4"), ranged("3 d"), shoot("console-path-step"),
+		open("northquay terminal.ternpoint.example 4"), ranged("10 min"), shoot("console-path-probes"),
+		theme("dark"), open("northquay terminal.ternpoint.example 4"), ranged("14 d"), shoot("console-path-dark"),
+		home, shoot("console-paths-dark"),
+		theme("light"), chromedp.EmulateViewport(390, 800), home, shoot("console-paths-narrow"),
+	)
+}
