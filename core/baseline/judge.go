@@ -55,6 +55,8 @@ type Excess struct {
 	Readings   int        `json:"readings"`   // that Now rests on
 	Resolution Resolution `json:"resolution"` // how finely the normal follows the clock
 	Chance     float64    `json:"chance"`     // that so much arises by chance
+	Sent       int        `json:"sent"`       // of loss: the probes that Now rests on
+	Lost       int        `json:"lost"`
 }
 
 // Episode is a stretch of time in which a path was degraded or lost.

@@ -72,6 +72,7 @@ func (j *Judge) testLoss(x Excess, n Normal, window []Point) (Excess, bool) {
 	tolerance := Loss.tolerance(n)
 	x.Now = counts.Value().Or(0)
 	x.Worst = x.Now
+	x.Sent, x.Lost = counts.Sent, counts.Lost
 	if x.Now <= ceiling+tolerance {
 		return x, false
 	}

@@ -7,6 +7,7 @@ import (
 
 	"woodlark.example/core/baseline"
 	"woodlark.example/core/figure"
+	"woodlark.example/core/loss"
 )
 
 // Standing is what is known of a path when findings about it are made.
@@ -150,7 +151,11 @@ func degraded(s Standing) Finding {
 func describe(x baseline.Excess) string {
 	switch x.Measure {
 	case baseline.Loss:
-		return fmt.Sprintf("loses %s of the probes, normally %s", figure.FormatRatio(x.Now), figure.FormatRatio(x.Normal))
+		between := ""
+		if low, high, ok := (loss.Ratio{Lost: x.Lost, Sent: x.Sent}).Interval(); ok {
+			between = fmt.Sprintf(" (%s to %s at 95 %%)", figure.FormatRatio(low), figure.FormatRatio(high))
+		}
+		return fmt.Sprintf("loses %s of the probes%s, normally %s", figure.FormatRatio(x.Now), between, figure.FormatRatio(x.Normal))
 	case baseline.Jitter:
 		return fmt.Sprintf("jitter %s, normally %s", figure.FormatMs(x.Now), figure.FormatMs(x.Normal))
 	}

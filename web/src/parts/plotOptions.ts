@@ -179,7 +179,7 @@ function lossOf(s: Series, at: number[], stroke: string) {
     renderItem: (frame: Frame, api: Custom) => {
       const x = api.coord([api.value(0), 0])[0];
       const y = frame.coordSys.y;
-      return { type: "line", shape: { x1: x, y1: y, x2: x, y2: y + 5 + 75 * Math.sqrt(api.value(1)) }, style: { stroke, lineWidth: 1.6 } };
+      return { type: "line", shape: { x1: x, y1: y, x2: x, y2: y + 5 + 45 * Math.sqrt(api.value(1)) }, style: { stroke, lineWidth: 1.6 } };
     },
   };
 }
@@ -204,13 +204,15 @@ function episodesOf(s: Series, range: Range, ochre: string, plum: string) {
 
 /** gaps name the reason where there are no readings. */
 function gaps(s: Series, range: Range, colour: string, fill: string) {
+  const end = (g: { to_at: string | null }) => (g.to_at ? Math.min(range.to, new Date(g.to_at).getTime()) : range.to);
+  const wide = (g: { from_at: string; to_at: string | null }) => end(g) - new Date(g.from_at).getTime() > 0.04 * (range.to - range.from);
   return {
     silent: true,
     itemStyle: { color: fill, opacity: 0.35 },
     label: { color: colour, fontSize: 12, position: "insideTop", overflow: "truncate" },
     data: (s.gaps ?? []).map((g) => [
-      { name: g.reason, xAxis: Math.max(range.from, new Date(g.from_at).getTime()) },
-      { xAxis: g.to_at ? Math.min(range.to, new Date(g.to_at).getTime()) : range.to },
+      { name: wide(g) ? g.reason : "", xAxis: Math.max(range.from, new Date(g.from_at).getTime()) },
+      { xAxis: end(g) },
     ]),
   };
 }

@@ -1,0 +1,165 @@
+package reading_test
+
+import (
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"woodlark.example/core/delay"
+	"woodlark.example/core/reading"
+)
+
+var start = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
+const ms = time.Millisecond
+
+func TestCounts(t *testing.T) {
+	b := reading.NewBuilder(start, time.Minute, 60)
+	for i, p := range []reading.Probe{
+		{Outcome: reading.Answered, RTT: 10 * ms, Stamp: reading.StampKernel},
+		{Outcome: reading.Answered, RTT: 12 * ms, Stamp: reading.StampUser, Copies: 1},
+		{Outcome: reading.Lost},
+		{Outcome: reading.Late, RTT: 2500 * ms},
+		{Outcome: reading.Refused, RTT: 3 * ms, Cause: "host unreachable by 192.0.2.1"},
+		{Outcome: reading.Unsent, Cause: "no buffer space"},
+		{Outcome: reading.Answered, RTT: 11 * ms, Stamp: reading.StampKernel, SentLate: 2 * ms},
+	} {
+		p.DueAt = start.Add(time.Duration(i) * time.Second)
+		b.Add(p)
+	}
+	r := b.Reading()
+	assert.Equal(t, 6, r.Sent, "an unsent probe was not sent")
+	assert.Equal(t, r.Sent, r.Answered+r.Lost+r.Refused)
+	assert.Equal(t, 3, r.Answered)
+	assert.Equal(t, 2, r.Lost, "late is lost")
+	assert.Equal(t, 1, r.Late)
+	assert.Equal(t, 1, r.Refused, "a refusal is neither answered nor lost")
+	assert.Equal(t, 1, r.Unsent)
+	assert.Equal(t, 1, r.Duplicates)
+	assert.Equal(t, 1, r.LateSent)
+	assert.Equal(t, reading.StampUser, r.Stamp, "the weakest stamp counts")
+	assert.True(t, r.Short())
+	median, _ := r.RTT.Median.Get()
+	assert.Equal(t, 11*ms, median, "late answers are in no delay figure")
+	f := r.Figures()
+	assert.InDelta(t, 1.0/3, *f.LossRatio, 1e-12)
+	assert.Equal(t, 11.0, *f.RTTMedianMs)
+	assert.Equal(t, r, f.Reading(), "what is written can be read back")
+}
+
+func TestAbsentFiguresAreNull(t *testing.T) {
+	f := reading.NewBuilder(start, time.Minute, 60).Reading().Figures()
+	assert.Nil(t, f.LossRatio)
+	assert.Nil(t, f.RTTMedianMs)
+	assert.Equal(t, "none", f.Timestamps)
+}
+
+func TestLateSent(t *testing.T) {
+	for _, c := range []struct {
+		late, interval time.Duration
+		want           bool
+	}{{time.Millisecond, time.Second, false}, {1001 * time.Microsecond, time.Second, true}, {150 * time.Microsecond, ms, true}, {90 * time.Microsecond, ms, false}, {2 * ms, 0, true}} {
+		assert.Equal(t, c.want, reading.LateSent(c.late, c.interval), "%v of %v", c.late, c.interval)
+	}
+}
+
+// randomProbes makes probes with all kinds of fates.
+func randomProbes(seed uint64, n int) []reading.Probe {
+	r := rand.New(rand.NewPCG(seed, 2))
+	var probes []reading.Probe
+	for i := range n {
+		p := reading.Probe{DueAt: start.Add(time.Duration(i)*time.Second + time.Duration(r.IntN(1000))), Outcome: reading.Outcome(r.IntN(5)), Copies: r.IntN(3)}
+		if p.Outcome != reading.Lost && p.Outcome != reading.Unsent {
+			p.RTT, p.Stamp = time.Duration(r.Int64N(int64(3*time.Second))), reading.Stamp(r.IntN(4))
+		}
+		probes = append(probes, p)
+	}
+	return probes
+}
+
+func TestPackKeepsEveryNanosecond(t *testing.T) {
+	for seed := range uint64(50) {
+		probes := randomProbes(seed, 60)
+		back, err := reading.Unpack(start, reading.Pack(start, probes))
+		require.NoError(t, err)
+		require.Equal(t, probes, back)
+	}
+	assert.Less(t, len(reading.Pack(start, steady())), 400, "a quiet minute takes a few hundred bytes")
+}
+
+func steady() []reading.Probe {
+	var probes []reading.Probe
+	for i := range 60 {
+		probes = append(probes, reading.Probe{DueAt: start.Add(time.Duration(i) * time.Second), Outcome: reading.Answered, Stamp: reading.StampKernel, RTT: 12*ms + time.Duration(i%9)*50*time.Microsecond})
+	}
+	return probes
+}
+
+func FuzzUnpack(f *testing.F) {
+	f.Add(reading.Pack(start, steady()))
+	f.Add(reading.Pack(start, randomProbes(1, 20)))
+	f.Add([]byte{2})
+	f.Add([]byte{1, 0xff, 0xff})
+	f.Fuzz(func(t *testing.T, data []byte) {
+		probes, err := reading.Unpack(start, data)
+		if err != nil {
+			require.ErrorIs(t, err, reading.ErrPacked)
+			return
+		}
+		again, err := reading.Unpack(start, reading.Pack(start, probes))
+		require.NoError(t, err)
+		require.Len(t, again, len(probes))
+	})
+}
+
+func TestSketchIsWithinItsError(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 7))
+	var s reading.Sketch
+	var all []time.Duration
+	for range 5000 {
+		d := time.Duration(r.ExpFloat64() * float64(20*ms))
+		all = append(all, d)
+		s.Add(d)
+	}
+	median, ok := s.Quantile(0.5)
+	require.True(t, ok)
+	exact, _ := delay.Median(all)
+	assert.InEpsilon(t, float64(exact), float64(median), 0.006)
+	data, err := s.MarshalBinary()
+	require.NoError(t, err)
+	var back reading.Sketch
+	require.NoError(t, back.UnmarshalBinary(data))
+	assert.Equal(t, s, back)
+	require.Error(t, back.UnmarshalBinary(data[:len(data)-1]))
+}
+
+func TestRollupsMergeInAnyOrder(t *testing.T) {
+	var parts []reading.Rollup
+	var whole reading.Rollup
+	for i := range 6 {
+		probes := randomProbes(uint64(i), 60)
+		r := reading.Of(start, time.Minute, 60, time.Second, probes)
+		var u reading.Rollup
+		u.Add(r, probes)
+		whole.Add(r, probes)
+		parts = append(parts, u)
+	}
+	var forth, back reading.Rollup
+	for i := range parts {
+		forth.Merge(parts[i])
+		back.Merge(parts[len(parts)-1-i])
+	}
+	for _, u := range []reading.Rollup{forth, back} {
+		assert.Equal(t, whole.Sent, u.Sent)
+		assert.Equal(t, whole.Sum, u.Sum)
+		assert.Equal(t, whole.Min, u.Min)
+		assert.Equal(t, whole.Max, u.Max)
+		assert.Equal(t, whole.Sketch, u.Sketch)
+	}
+	exact, _ := whole.Quantile(0.5)
+	merged, _ := forth.Quantile(0.5)
+	assert.InEpsilon(t, float64(exact), float64(merged), 0.05)
+}
