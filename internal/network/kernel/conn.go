@@ -18,6 +18,7 @@ const (
 	receiveBuffer = 4 << 20
 	packetSize    = 2048
 	controlSize   = 512
+	stampDelay    = 3 * time.Millisecond
 )
 
 type conn struct {
@@ -55,6 +56,9 @@ func open(f wire.Family, kind int, o network.SocketOptions) (*conn, error) {
 		return nil, err
 	}
 	c.use.Add(1)
+	// The kernel begins to stamp arriving packets a moment after the first
+	// socket asks for it: without this the first probe would go unstamped.
+	time.Sleep(stampDelay)
 	return c, nil
 }
 
