@@ -1,0 +1,123 @@
+package house
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const module = "woodlark.example/"
+
+// rules say, for each room, which of our packages (by prefix) it may import. A
+// room may always import itself. Rooms that are not listed are at the end of
+// the way and may import all.
+var rules = map[string][]string{
+	"core/":                     {},
+	"wire/":                     {},
+	"internal/ident/":           {},
+	"internal/mariadb/":         {},
+	"internal/settings/":        {},
+	"internal/network/":         {"wire"},
+	"internal/probe/":           {"core", "wire", "internal/network"},
+	"internal/plan/":            {"core", "wire", "internal/ident"},
+	"internal/agent/":           {"core", "wire", "internal/ident", "internal/plan", "internal/network", "internal/probe"},
+	"internal/store/":           {"core", "wire", "internal/ident", "internal/plan"},
+	"internal/controller/":      {"core", "wire", "internal/ident", "internal/plan", "internal/store"},
+	"internal/api/":             {"core", "internal/ident", "internal/plan", "internal/store", "internal/controller"},
+	"internal/client/":          {"internal/api"},
+	"internal/report/":          {"core", "internal/api/apitype"},
+	"demo/":                     {"internal/network"},
+	"internal/store/storetest/": {"internal/store", "internal/mariadb"},
+}
+
+// foreign says which packages of others a room may import, beside the standard
+// library; rooms that are not listed may import any.
+var foreign = map[string][]string{
+	"core/": {"gonum.org/"},
+	"wire/": {},
+}
+
+// only says which packages alone may import something.
+var only = map[string][]string{
+	"gorm.io/":                      {"internal/store/"},
+	"github.com/go-sql-driver/":     {"internal/store/", "internal/mariadb/", "internal/bench/"},
+	"github.com/danielgtaylor/huma": {"internal/api/"},
+}
+
+func room(folder string) string {
+	best := ""
+	for r := range rules {
+		if strings.HasPrefix(folder+"/", r) && len(r) > len(best) {
+			best = r
+		}
+	}
+	return best
+}
+
+func under(path string, prefixes []string) bool {
+	for _, p := range prefixes {
+		if path == p || strings.HasPrefix(path+"/", strings.TrimSuffix(p, "/")+"/") || strings.HasSuffix(p, "/") && strings.HasPrefix(path, p) {
+			return true
+		}
+	}
+	return false
+}
+
+func TestRoomsKnowOnlyTheirNeighbours(t *testing.T) {
+	root := filepath.Join("..", "..")
+	files := 0
+	err := filepath.WalkDir(root, func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".git") {
+			return filepath.SkipDir
+		}
+		if !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") {
+			return nil
+		}
+		parsed, err := parser.ParseFile(token.NewFileSet(), name, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		files++
+		folder, _ := filepath.Rel(root, filepath.Dir(name))
+		for _, i := range parsed.Imports {
+			checkImport(t, filepath.ToSlash(folder), strings.Trim(i.Path.Value, `"`))
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Greater(t, files, 50, "the files were found")
+}
+
+func checkImport(t *testing.T, folder, path string) {
+	t.Helper()
+	r := room(folder)
+	if own, ok := strings.CutPrefix(path, module); ok {
+		if r == "" || strings.HasPrefix(own+"/", r) || under(own, rules[r]) {
+			return
+		}
+		t.Errorf("%s may not import %s", folder, path)
+		return
+	}
+	if !strings.Contains(strings.SplitN(path, "/", 2)[0], ".") {
+		return // the standard library
+	}
+	for theirs, ours := range only {
+		if strings.HasPrefix(path, theirs) {
+			assert.True(t, under(folder+"/", ours), "%s may not import %s: only %v may", folder, path, ours)
+		}
+	}
+	for room, allowed := range foreign {
+		if strings.HasPrefix(folder+"/", room) {
+			assert.True(t, under(path, allowed), "%s may not import %s", folder, path)
+		}
+	}
+}
