@@ -124,30 +124,35 @@ func baselineOf(v controller.View) apitype.Baseline {
 }
 
 // traceOf puts the last day's rollups in their places; where there is none the
-// values are null.
+// values are null. The values of a path share one array, for there are many
+// paths.
 func traceOf(v controller.View, now time.Time) apitype.Trace {
+	const slots, hours = controller.TraceSlots, 24
 	step := controller.TraceSpan
 	start := now.Add(-24 * time.Hour).Truncate(step).Add(step)
-	t := apitype.Trace{StartAt: start.UTC(), StepS: int(step.Seconds()), RTTMedianMs: make([]*float64, controller.TraceSlots),
-		LossRatio: make([]*float64, controller.TraceSlots), LowMs: make([]*float64, controller.TraceSlots), HighMs: make([]*float64, controller.TraceSlots)}
+	t := apitype.Trace{StartAt: start.UTC(), StepS: int(step.Seconds()), RTTMedianMs: make([]*float64, slots),
+		LossRatio: make([]*float64, slots), LowMs: make([]*float64, hours), HighMs: make([]*float64, hours)}
+	values := make([]float64, 0, 2*slots+2*hours)
+	put := func(at **float64, value, digits float64) {
+		values = append(values, math.Round(value*digits)/digits)
+		*at = &values[len(values)-1]
+	}
 	for _, s := range v.Trace {
 		i := int(s.At.Sub(start) / step)
-		if s.At.Before(start) || i >= controller.TraceSlots {
+		if s.At.Before(start) || i >= slots {
 			continue
 		}
-		if ms := figure.Ms(s.Median); ms != nil {
-			rounded := math.Round(*ms*1e3) / 1e3
-			t.RTTMedianMs[i] = &rounded
+		if median, ok := s.Median.Get(); ok {
+			put(&t.RTTMedianMs[i], figure.Millis(median), 1e3)
 		}
 		if s.Sent > 0 {
-			ratio := math.Round(float64(s.Lost)/float64(s.Sent)*1e6) / 1e6
-			t.LossRatio[i] = &ratio
+			put(&t.LossRatio[i], float64(s.Lost)/float64(s.Sent), 1e6)
 		}
 	}
-	for i := range t.LowMs {
-		if n, _, ok := v.Baseline.At(baseline.RTT, start.Add(time.Duration(i)*step)); ok {
-			low, high := math.Round(n.Low*1e3)/1e3, math.Round(n.High*1e3)/1e3
-			t.LowMs[i], t.HighMs[i] = &low, &high
+	for i := range hours {
+		if n, _, ok := v.Baseline.At(baseline.RTT, start.Add(time.Duration(i)*time.Hour)); ok {
+			put(&t.LowMs[i], n.Low, 1e3)
+			put(&t.HighMs[i], n.High, 1e3)
 		}
 	}
 	return t

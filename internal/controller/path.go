@@ -209,26 +209,33 @@ type View struct {
 	TakenAt     time.Time
 	Daily       *baseline.Daily
 	LastEpisode *store.Episode
-	Trace       []store.Slot // the last day
+	Trace       []*store.Slot // the last day; not to be changed
 }
 
-// view is called with the controller's mu held for reading.
-func (c *Controller) view(p *pathState, now time.Time) View {
+// watchesByPath is called with the controller's mu held for reading.
+func (c *Controller) watchesByPath() map[ident.ID][]*Watch {
+	index := make(map[ident.ID][]*Watch, len(c.paths))
+	for _, w := range c.sortedWatches() {
+		for _, id := range w.Paths {
+			index[id] = append(index[id], w)
+		}
+	}
+	return index
+}
+
+// view is called with the controller's mu held for reading. watches are those
+// of the path.
+func (c *Controller) view(p *pathState, watches []*Watch, now time.Time) View {
 	v := View{Path: p.Path}
 	if a := c.agents[p.AgentID]; a != nil {
 		v.Agent = a.Agent
 	}
 	patience := 3 * time.Minute
-	for _, w := range c.sortedWatches() {
-		for _, id := range w.Paths {
-			if id != p.ID {
-				continue
-			}
-			v.Watches = append(v.Watches, w.Name)
-			v.Tags = append(v.Tags, w.Spec.Tags...)
-			v.Watched = v.Watched || !w.Paused
-			patience = max(patience, w.Spec.patience())
-		}
+	for _, w := range watches {
+		v.Watches = append(v.Watches, w.Name)
+		v.Tags = append(v.Tags, w.Spec.Tags...)
+		v.Watched = v.Watched || !w.Paused
+		patience = max(patience, w.Spec.patience())
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -252,9 +259,10 @@ func (c *Controller) view(p *pathState, now time.Time) View {
 	}
 	v.Findings = finding.OfPath(finding.Standing{Verdict: v.Verdict, Now: now, Daily: p.daily, Past: p.pastEpisodes()})
 	oldest := now.Add(-24 * time.Hour)
+	v.Trace = make([]*store.Slot, 0, TraceSlots)
 	for _, s := range p.trace {
 		if s != nil && s.At.After(oldest) {
-			v.Trace = append(v.Trace, *s)
+			v.Trace = append(v.Trace, s)
 		}
 	}
 	return v

@@ -43,8 +43,9 @@ func (c *Controller) Views(f Filter) []View {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
 	views := make([]View, 0, len(c.paths))
+	watches := c.watchesByPath()
 	for _, p := range c.paths {
-		if v := c.view(p, now); f.takes(v) {
+		if v := c.view(p, watches[p.ID], now); f.takes(v) {
 			views = append(views, v)
 		}
 	}
@@ -63,15 +64,16 @@ func (c *Controller) View(id ident.ID) (View, error) {
 	if p == nil {
 		return View{}, fmt.Errorf("path %s: %w", id, store.ErrNotFound)
 	}
-	return c.view(p, time.Now()), nil
+	return c.view(p, c.watchesByPath()[id], time.Now()), nil
 }
 
 // noteStates tells listeners of states that changed with time alone.
 func (c *Controller) noteStates(now time.Time) {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
+	watches := c.watchesByPath()
 	for id, p := range c.paths {
-		state := c.view(p, now).Verdict.State
+		state := c.view(p, watches[id], now).Verdict.State
 		p.mu.Lock()
 		changed := state != p.told
 		p.told = state

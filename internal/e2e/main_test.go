@@ -109,11 +109,21 @@ func (s *syncBuffer) String() string {
 	return s.b.String()
 }
 
+// morning is a time zone in which it is about nine in the morning now: what the
+// demo's world does by the hour is then the same whenever the tests run.
+func morning() string {
+	east := 9 - time.Now().UTC().Hour()
+	if east < -12 {
+		east += 24
+	}
+	return fmt.Sprintf("Etc/GMT%+d", -east) // the sign of these names is the other way round
+}
+
 // start starts "serve" or "demo" on the machine and waits until it is ready.
 func (m *machine) start(verb string, args ...string) *service {
 	m.t.Helper()
 	s := &service{m: m, log: &syncBuffer{}, ended: make(chan struct{})}
-	s.cmd = m.command(append([]string{verb, "-listen", "127.0.0.1:0", "-zone", "UTC"}, args...)...)
+	s.cmd = m.command(append([]string{verb, "-listen", "127.0.0.1:0", "-zone", morning()}, args...)...)
 	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
 	require.NoError(m.t, s.cmd.Start())
 	go func() {

@@ -874,7 +874,9 @@ export interface components {
         };
         Trace: {
             loss_ratio: (number | null)[] | null;
+            /** @description One an hour */
             normal_high_ms: (number | null)[] | null;
+            /** @description One an hour */
             normal_low_ms: (number | null)[] | null;
             rtt_median_ms: (number | null)[] | null;
             /** Format: date-time */

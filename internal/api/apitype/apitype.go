@@ -74,14 +74,15 @@ type Normal struct {
 	Resolution string `json:"resolution" doc:"hour_of_week, hour_of_day or overall"`
 }
 
-// Trace is the last day of a path in small, one value a step.
+// Trace is the last day of a path in small, one value a step; the baseline's
+// band has one value an hour, from start_at on.
 type Trace struct {
 	StartAt     time.Time  `json:"start_at"`
 	StepS       int        `json:"step_s"`
 	RTTMedianMs []*float64 `json:"rtt_median_ms"`
 	LossRatio   []*float64 `json:"loss_ratio"`
-	LowMs       []*float64 `json:"normal_low_ms"`
-	HighMs      []*float64 `json:"normal_high_ms"`
+	LowMs       []*float64 `json:"normal_low_ms" doc:"One an hour"`
+	HighMs      []*float64 `json:"normal_high_ms" doc:"One an hour"`
 }
 
 // Excess is a measure that is beyond normal.

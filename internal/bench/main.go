@@ -1,0 +1,73 @@
+// Command bench measures what Woodlark costs and prints it beside a bare floor
+// that does the least that would do, in the same run.
+//
+//	bench -program bin/woodlark
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"slices"
+	"time"
+)
+
+func main() {
+	program := flag.String("program", "bin/woodlark", "the built program")
+	seconds := flag.Int("seconds", 125, "how long to ping")
+	floor := flag.Bool("floor", false, "be the floor of pinging (used by itself)")
+	flag.Parse()
+	if *floor {
+		exitOn(pingFloor(*seconds))
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Minute)
+	defer cancel()
+	dir, err := os.MkdirTemp("", "wlbench")
+	exitOn(err)
+	defer os.RemoveAll(dir)
+	fmt.Printf("%-62s %14s %14s %8s\n", "figure", "woodlark", "floor", "ratio")
+	for _, part := range []func(context.Context, string) error{
+		func(ctx context.Context, dir string) error { return pinging(ctx, dir, *program, *seconds) },
+		writing, reading,
+	} {
+		if err := part(ctx, dir); err != nil {
+			_ = os.RemoveAll(dir)
+			exitOn(err)
+		}
+	}
+}
+
+func exitOn(err error) {
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+// row prints a figure of ours, the floor's, and ours as a multiple of it.
+func row(what, unit string, ours, floor float64) {
+	fmt.Printf("%-62s %14s %14s %8.2f\n", what, amount(ours, unit), amount(floor, unit), ours/floor)
+}
+
+// alone prints a figure that has no floor.
+func alone(what, unit string, ours float64) {
+	fmt.Printf("%-62s %14s %14s %8s\n", what, amount(ours, unit), "–", "–")
+}
+
+func amount(v float64, unit string) string { return fmt.Sprintf("%.3g %s", v, unit) }
+
+// median times a piece of work and returns the middle time in milliseconds.
+func median(times int, work func() error) (float64, error) {
+	var all []float64
+	for range times {
+		began := time.Now()
+		if err := work(); err != nil {
+			return 0, err
+		}
+		all = append(all, float64(time.Since(began).Nanoseconds())/1e6)
+	}
+	slices.Sort(all)
+	return all[len(all)/2], nil
+}

@@ -1,0 +1,301 @@
+package main
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"net/url"
+	"path/filepath"
+	"strings"
+	"time"
+
+	core "woodlark.example/core/reading"
+	"woodlark.example/internal/api"
+	"woodlark.example/internal/controller"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/mariadb"
+	"woodlark.example/internal/network/world"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/probe/history"
+	"woodlark.example/internal/store"
+)
+
+const lane = `
+world: lane
+seed: 5
+nodes:
+  - {name: a, addresses: [192.0.2.1]}
+  - {name: b, addresses: [192.0.2.2]}
+links:
+  - {between: [a, b], delay: 5ms, variation: gamma 200us, loss: 0.1%}
+`
+
+// openStore starts a private server and opens a database on it.
+func openStore(ctx context.Context, dir, name string) (*mariadb.Server, *store.Store, error) {
+	server, err := mariadb.Start(ctx, mariadb.Options{Dir: filepath.Join(dir, name)})
+	if err != nil {
+		return nil, nil, err
+	}
+	s, err := store.Open(ctx, store.Options{DSN: server.DSN(name)})
+	return server, s, err
+}
+
+// minutes makes n minutes of readings of a path.
+func minutes(ctx context.Context, path ident.ID, end time.Time, n int, each func(core.Reading, []core.Probe) error) error {
+	m, err := world.Read([]byte(lane), world.Options{Reference: end})
+	if err != nil {
+		return err
+	}
+	end = end.Truncate(time.Minute)
+	return history.Minutes(ctx, m, history.Path{From: 0, To: netip.MustParseAddr("192.0.2.2"), Interval: time.Second, Wait: 2 * time.Second},
+		end.Add(-time.Duration(n)*time.Minute), end, each)
+}
+
+// writing compares keeping minute rows with the driver's own multi-row insert
+// of the same rows.
+func writing(ctx context.Context, dir string) error {
+	server, s, err := openStore(ctx, dir, "writing")
+	if err != nil {
+		return err
+	}
+	defer server.Stop()
+	defer s.Close()
+	const paths, each = 30, 1000
+	var records []plan.Record
+	now := time.Now()
+	for range paths {
+		id := ident.New()
+		if err := minutes(ctx, id, now, each, func(r core.Reading, p []core.Probe) error {
+			records = append(records, plan.Record{Path: id, Reading: r, Packed: core.Pack(r.At, p)})
+			return nil
+		}); err != nil {
+			return err
+		}
+	}
+	if err := s.CoverDays(ctx, now.Add(-48*time.Hour), now.Add(24*time.Hour)); err != nil {
+		return err
+	}
+	began := time.Now()
+	for i := 0; i < len(records); i += 1000 {
+		if err := s.SaveUpload(ctx, plan.Upload{Readings: records[i : i+1000]}); err != nil {
+			return err
+		}
+	}
+	ours := float64(len(records)) / time.Since(began).Seconds()
+	floor, err := insertFloor(ctx, server, len(records))
+	if err != nil {
+		return err
+	}
+	row("writing minute rows (with what marks their rollups as due)", "rows/s", ours, floor)
+	return nil
+}
+
+// insertFloor copies the rows that are there with the bare driver: the same
+// columns, 500 rows a statement, two statements a transaction.
+func insertFloor(ctx context.Context, server *mariadb.Server, n int) (float64, error) {
+	db, err := sql.Open("mysql", server.DSN("writing")+"?interpolateParams=true&maxAllowedPacket=16777216")
+	if err != nil {
+		return 0, err
+	}
+	defer db.Close()
+	rows, err := db.QueryContext(ctx, "SELECT * FROM readings ORDER BY path_id, at")
+	if err != nil {
+		return 0, err
+	}
+	names, err := rows.Columns()
+	if err != nil {
+		return 0, err
+	}
+	values := make([]any, 0, n*len(names))
+	for rows.Next() {
+		line := make([]any, len(names))
+		into := make([]any, len(names))
+		for i := range line {
+			into[i] = &line[i]
+		}
+		if err := rows.Scan(into...); err != nil {
+			return 0, err
+		}
+		values = append(values, line...)
+	}
+	if err := rows.Err(); err != nil {
+		return 0, err
+	}
+	if _, err := db.ExecContext(ctx, "TRUNCATE readings"); err != nil {
+		return 0, err
+	}
+	one := "(" + strings.TrimSuffix(strings.Repeat("?,", len(names)), ",") + ")"
+	statement := "INSERT INTO readings VALUES " + strings.TrimSuffix(strings.Repeat(one+",", 500), ",")
+	began := time.Now()
+	for i := 0; i < n; i += 1000 {
+		tx, err := db.BeginTx(ctx, nil)
+		if err != nil {
+			return 0, err
+		}
+		for _, from := range []int{i, i + 500} {
+			if _, err := tx.ExecContext(ctx, statement, values[from*len(names):(from+500)*len(names)]...); err != nil {
+				return 0, err
+			}
+		}
+		if err := tx.Commit(); err != nil {
+			return 0, err
+		}
+	}
+	return float64(n) / time.Since(began).Seconds(), nil
+}
+
+// reading times what the console asks for: a path's fortnight, and the home
+// page with 1,000 paths.
+func reading(ctx context.Context, dir string) error {
+	server, s, err := openStore(ctx, dir, "reading")
+	if err != nil {
+		return err
+	}
+	defer server.Stop()
+	defer s.Close()
+	c, err := controller.New(ctx, controller.Options{Store: s, Zone: time.UTC})
+	if err != nil {
+		return err
+	}
+	if err := c.AddAgent(ctx, store.Agent{Name: "bench", Kind: "simulated"}, nil); err != nil {
+		return err
+	}
+	spec := controller.Spec{From: []string{"bench"}}
+	for i := range pinged {
+		spec.To = append(spec.To, target(i).String())
+	}
+	if _, err := c.SaveWatch(ctx, ident.ID{}, "all", spec, false); err != nil {
+		return err
+	}
+	views := c.Views(controller.Filter{})
+	for i, v := range views {
+		if err := fill(ctx, c, v.ID, i == 0); err != nil {
+			return err
+		}
+	}
+	const token = "0123456789abcdef0123456789abcdef"
+	web := httptest.NewServer(api.New(api.Options{Controller: c, Token: token}))
+	defer web.Close()
+	fetch := func(path string) ([]byte, error) {
+		r, err := http.NewRequestWithContext(ctx, http.MethodGet, web.URL+"/api/v1"+path, nil)
+		if err != nil {
+			return nil, err
+		}
+		r.Header.Set("Authorization", "Bearer "+token)
+		r.Header.Set("Accept-Encoding", "identity")
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil {
+			return nil, err
+		}
+		defer answer.Body.Close()
+		body, err := io.ReadAll(answer.Body)
+		if err == nil && answer.StatusCode != http.StatusOK {
+			err = fmt.Errorf("%s: %s: %s", path, answer.Status, body)
+		}
+		return body, err
+	}
+	if err := plotTime(ctx, server, fetch, views[0].ID); err != nil {
+		return err
+	}
+	return homeTime(fetch)
+}
+
+// fill gives a path a past: a fortnight of minutes, or a day of readings ten
+// minutes apart, which fill the home page as well.
+func fill(ctx context.Context, c *controller.Controller, id ident.ID, fortnight bool) error {
+	n := 24 * 60
+	if fortnight {
+		n *= 14
+	}
+	var failed error
+	err := c.Import(ctx, id, func(yield func(controller.Minute) bool) {
+		at := 0
+		failed = minutes(ctx, id, time.Now(), n, func(r core.Reading, p []core.Probe) error {
+			if at++; !fortnight && at%10 != 0 {
+				return nil
+			}
+			if !yield(controller.Minute{Reading: r, Probes: p}) {
+				return context.Canceled
+			}
+			return nil
+		})
+	})
+	if err != nil {
+		return err
+	}
+	return failed
+}
+
+func plotTime(ctx context.Context, server *mariadb.Server, fetch func(string) ([]byte, error), id ident.ID) error {
+	from := time.Now().Add(-14 * 24 * time.Hour)
+	query := url.Values{"from_at": {from.UTC().Format(time.RFC3339)}}
+	ours, err := median(21, func() error {
+		_, err := fetch("/paths/" + id.String() + "/series?" + query.Encode())
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	db, err := sql.Open("mysql", server.DSN("reading"))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	floor, err := median(21, func() error {
+		rows, err := db.QueryContext(ctx, "SELECT at, sent, answered, lost, rtt_min_ns, rtt_median_ns, rtt_p95_ns, rtt_max_ns FROM rollups WHERE path_id = ? AND span_s = 600 AND at >= ?", id[:], from)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		n := 0
+		line := make([]sql.RawBytes, 8)
+		into := make([]any, 8)
+		for i := range line {
+			into[i] = &line[i]
+		}
+		for ; rows.Next(); n++ {
+			if err := rows.Scan(into...); err != nil {
+				return err
+			}
+		}
+		if n < 2000 {
+			return fmt.Errorf("the plot's floor found %d rows", n)
+		}
+		return rows.Err()
+	})
+	if err != nil {
+		return err
+	}
+	row("a path's 14 days for the plot, over HTTP (floor: the bare query)", "ms", ours, floor)
+	return nil
+}
+
+func homeTime(fetch func(string) ([]byte, error)) error {
+	const path = "/paths?trace=true&limit=20000"
+	ours, err := median(21, func() error { _, err := fetch(path); return err })
+	if err != nil {
+		return err
+	}
+	answer, err := fetch(path)
+	if err != nil {
+		return err
+	}
+	var list api.PathList
+	if err := json.Unmarshal(answer, &list); err != nil {
+		return err
+	}
+	if len(list.Paths) != pinged || list.Paths[0].Normal == nil {
+		return fmt.Errorf("the home page has %d paths", len(list.Paths))
+	}
+	floor, err := median(21, func() error { return json.NewEncoder(io.Discard).Encode(list) })
+	if err != nil {
+		return err
+	}
+	row(fmt.Sprintf("home page of 1,000 paths, %.1f MB (floor: encoding it alone)", float64(len(answer))/1e6), "ms", ours, floor)
+	return nil
+}
