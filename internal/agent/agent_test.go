@@ -1,0 +1,202 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"woodlark.example/core/reading"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/network/world"
+	"woodlark.example/internal/plan"
+	"woodlark.example/wire"
+)
+
+// desk is a service that can be away.
+type desk struct {
+	mu       sync.Mutex
+	away     bool
+	refused  int
+	readings []plan.Record
+	runs     map[ident.ID]plan.Run
+}
+
+var errAway = errors.New("away")
+
+func (d *desk) Upload(_ context.Context, u plan.Upload) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.away {
+		d.refused++
+		return errAway
+	}
+	d.readings = append(d.readings, u.Readings...)
+	if d.runs == nil {
+		d.runs = map[ident.ID]plan.Run{}
+	}
+	for _, r := range u.Runs {
+		d.runs[r.ID] = r
+	}
+	return nil
+}
+
+func (d *desk) has(holds func(*desk) bool) func() bool {
+	return func() bool {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		return holds(d)
+	}
+}
+
+const harbour = `
+world: harbour
+nodes:
+  - {name: here, addresses: [192.0.2.1]}
+  - {name: there, addresses: [192.0.2.2]}
+links:
+  - {between: [here, there], delay: 1ms}
+`
+
+func startAgent(t *testing.T, dir string, d *desk) (*Agent, func()) {
+	m, err := world.Read([]byte(harbour), world.Options{})
+	require.NoError(t, err)
+	here, err := m.At("here")
+	require.NoError(t, err)
+	a, err := New(Options{ID: ident.New(), Name: "here", Network: here, Service: d, Dir: dir})
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(t.Context())
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		assert.NoError(t, a.Run(ctx))
+	}()
+	var once sync.Once
+	stop := func() { once.Do(func() { cancel(); <-ended }) }
+	t.Cleanup(stop)
+	return a, stop
+}
+
+func periodic(target string) plan.Task {
+	return plan.Task{Watch: ident.New(), Path: ident.New(), Target: target, Family: wire.IPv4, Every: 200 * time.Millisecond, Probes: 3, Interval: 5 * time.Millisecond}
+}
+
+func TestReadingsAreHeldBackWhileTheServiceIsAway(t *testing.T) {
+	d := &desk{away: true}
+	a, stop := startAgent(t, t.TempDir(), d)
+	a.SetPlan([]plan.Task{periodic("there")})
+	require.Eventually(t, d.has(func(d *desk) bool { return d.refused >= 2 && a.HeldBack() >= 3 }), 20*time.Second, 20*time.Millisecond)
+	d.mu.Lock()
+	d.away = false
+	d.mu.Unlock()
+	require.Eventually(t, d.has(func(d *desk) bool { return len(d.readings) >= 4 }), 20*time.Second, 20*time.Millisecond)
+	stop()
+	seen := map[ident.ID]bool{}
+	for _, r := range d.readings {
+		assert.False(t, seen[r.Run], "nothing is handed over twice")
+		seen[r.Run] = true
+		assert.Equal(t, 3, r.Reading.Answered)
+		assert.Contains(t, []plan.Outcome{plan.Done, plan.Cancelled}, d.runs[r.Run].Outcome)
+	}
+	assert.Zero(t, a.HeldBack())
+}
+
+func TestASpoolOutlivesItsAgent(t *testing.T) {
+	dir := t.TempDir()
+	d := &desk{away: true}
+	a, stop := startAgent(t, dir, d)
+	a.SetPlan([]plan.Task{periodic("192.0.2.2")})
+	require.Eventually(t, func() bool { return a.HeldBack() >= 2 }, 20*time.Second, 20*time.Millisecond)
+	stop()
+	files, err := filepath.Glob(filepath.Join(dir, "spool", "*.json"))
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "spool", "00000000-damaged.json"), []byte("{"), 0o600))
+	d.mu.Lock()
+	d.away = false
+	d.mu.Unlock()
+	_, _ = startAgent(t, dir, d)
+	require.Eventually(t, d.has(func(d *desk) bool { return len(d.readings) >= 2 }), 20*time.Second, 20*time.Millisecond)
+	assert.FileExists(t, filepath.Join(dir, "spool", "00000000-damaged.json.damaged"), "what cannot be read is set aside, not in the way")
+}
+
+func TestNothingIsLostWhenTheSpoolCannotBeWritten(t *testing.T) {
+	dir := t.TempDir()
+	// A file where the spool's folder should be stands for a disk that takes
+	// nothing: every write fails.
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "spool"), nil, 0o600))
+	d := &desk{away: true}
+	a, _ := startAgent(t, dir, d)
+	a.SetPlan([]plan.Task{periodic("there")})
+	require.Eventually(t, func() bool { return a.HeldBack() >= 2 }, 20*time.Second, 20*time.Millisecond)
+	d.mu.Lock()
+	d.away = false
+	d.mu.Unlock()
+	require.Eventually(t, d.has(func(d *desk) bool { return len(d.readings) >= 3 }), 20*time.Second, 20*time.Millisecond)
+}
+
+func TestANameThatDoesNotResolveIsOneFailedRun(t *testing.T) {
+	d := &desk{}
+	a, _ := startAgent(t, t.TempDir(), d)
+	task := periodic("nowhere")
+	a.SetPlan([]plan.Task{task})
+	require.Eventually(t, d.has(func(d *desk) bool {
+		for _, r := range d.runs {
+			return r.Outcome == plan.Failed && r.Ended.Sub(r.Started) > 300*time.Millisecond
+		}
+		return false
+	}), 20*time.Second, 20*time.Millisecond, "it grows")
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	assert.Len(t, d.runs, 1)
+	assert.Empty(t, d.readings)
+}
+
+func TestTheMinuteInProgressIsTakenUpAgain(t *testing.T) {
+	dir := t.TempDir()
+	d := &desk{}
+	a, err := New(Options{Dir: dir, Service: d, Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	probe := func(at time.Time) []reading.Probe {
+		return []reading.Probe{{DueAt: at, Outcome: reading.Answered, RTT: time.Millisecond}}
+	}
+	now, before := time.Now().Truncate(time.Minute), time.Now().Truncate(time.Minute).Add(-5*time.Minute)
+	entries := []journalEntry{
+		{Path: ident.New(), At: now, Interval: time.Second, Packed: reading.Pack(now, probe(now))},
+		{Path: ident.New(), At: before, Interval: time.Second, Packed: reading.Pack(before, probe(before))},
+	}
+	require.NoError(t, writeWhole(a.journalFile(), entries))
+	again, err := New(Options{Dir: dir, Service: d})
+	require.NoError(t, err)
+	if time.Now().Truncate(time.Minute).Equal(now) { // else the minute ended in between
+		assert.Contains(t, again.resumed, entries[0].Path, "this minute goes on")
+		require.Len(t, again.spool.ready, 1)
+		assert.Equal(t, plan.Cut, again.spool.ready[0].Flags, "an older one is closed as it is")
+		assert.Equal(t, 1, again.spool.ready[0].Reading.Sent)
+		assert.Equal(t, 60, again.spool.ready[0].Reading.Expected)
+	}
+	assert.NoFileExists(t, again.journalFile())
+}
+
+func TestOrders(t *testing.T) {
+	d := &desk{}
+	a, _ := startAgent(t, t.TempDir(), d)
+	good, bad := plan.OrderPath{Run: ident.New(), Path: ident.New(), Target: "there", Family: wire.IPv4}, plan.OrderPath{Run: ident.New(), Path: ident.New(), Target: "nowhere", Family: wire.IPv4}
+	heard := 0
+	a.Measure(t.Context(), plan.Order{Paths: []plan.OrderPath{good, bad}, Probes: 5, Interval: 2 * time.Millisecond}, func(n int) { heard = n })
+	assert.Equal(t, 5, heard)
+	require.Eventually(t, d.has(func(d *desk) bool { return len(d.runs) == 2 }), 10*time.Second, 10*time.Millisecond)
+	assert.Equal(t, plan.Done, d.runs[good.Run].Outcome)
+	assert.Equal(t, "192.0.2.2", d.runs[good.Run].Address)
+	assert.Equal(t, plan.Failed, d.runs[bad.Run].Outcome)
+	assert.Contains(t, d.runs[bad.Run].Reason, "does not resolve")
+	require.Len(t, d.readings, 1)
+	assert.Equal(t, 5, d.readings[0].Reading.Answered)
+}

@@ -1,0 +1,87 @@
+package agent
+
+import (
+	"log/slog"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"woodlark.example/core/reading"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+)
+
+var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
+func testMinutes(t *testing.T) (*minutes, *spool) {
+	s := newSpool(Options{Dir: t.TempDir()}, slog.New(slog.DiscardHandler))
+	return newMinutes(plan.Task{Path: ident.New(), Interval: time.Second}, s, slog.New(slog.DiscardHandler)), s
+}
+
+func feed(m *minutes, from time.Time, seconds int) {
+	for i := range seconds {
+		m.add(reading.Probe{DueAt: from.Add(time.Duration(i) * time.Second), Outcome: reading.Answered, RTT: time.Millisecond})
+	}
+}
+
+// records are the minutes that were handed to the spool.
+func (s *spool) records() (list []plan.Record) {
+	for _, e := range s.minutes {
+		list = append(list, e.record(0))
+	}
+	return list
+}
+
+func TestProbesAreCutIntoMinutes(t *testing.T) {
+	m, s := testMinutes(t)
+	feed(m, noon.Add(20*time.Second), 101)
+	got := s.records()
+	require.Len(t, got, 2)
+	assert.Equal(t, noon, got[0].Reading.At)
+	assert.Equal(t, 40, got[0].Reading.Sent, "the minute in which it began")
+	assert.True(t, got[0].Reading.Short())
+	assert.Equal(t, 60, got[1].Reading.Sent)
+	assert.False(t, got[1].Reading.Short())
+	m.flush(plan.Cut)
+	last := s.records()[2]
+	assert.Equal(t, 1, last.Reading.Sent)
+	assert.Equal(t, plan.Cut, last.Flags)
+}
+
+func TestAClockThatIsSetBack(t *testing.T) {
+	m, s := testMinutes(t)
+	feed(m, noon, 90)
+	feed(m, noon.Add(-10*time.Minute+500*time.Millisecond), 60)
+	m.flush(0)
+	got := s.records()
+	times := map[time.Time]bool{}
+	total := 0
+	for _, r := range got {
+		assert.False(t, times[r.Reading.At], "no two readings have one time")
+		times[r.Reading.At] = true
+		total += r.Reading.Sent
+	}
+	assert.Equal(t, 150, total, "no probe is lost")
+	jumped := 0
+	for _, r := range got {
+		if r.Flags&plan.Jumped != 0 {
+			jumped++
+		}
+	}
+	assert.Equal(t, 2, jumped, "the minute before and the one after say so")
+}
+
+func TestAClockThatIsSetForward(t *testing.T) {
+	m, s := testMinutes(t)
+	feed(m, noon, 30)
+	feed(m, noon.Add(time.Hour), 60)
+	m.flush(0)
+	require.Len(t, s.records(), 2)
+	require.Len(t, s.runs, 1, "the hour between is a missed run with its reason")
+	assert.Equal(t, plan.Missed, s.runs[0].Outcome)
+	assert.Equal(t, noon.Add(time.Minute), s.runs[0].Started)
+	assert.Equal(t, noon.Add(time.Hour), s.runs[0].Ended)
+	assert.Contains(t, s.runs[0].Reason, "clock was set forward")
+}

@@ -1,0 +1,173 @@
+package controller_test
+
+import (
+	"context"
+	"os"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"woodlark.example/core/baseline"
+	"woodlark.example/core/reading"
+	"woodlark.example/internal/controller"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/store"
+	"woodlark.example/internal/store/storetest"
+)
+
+func TestMain(m *testing.M) { os.Exit(storetest.Main(m)) }
+
+// hand is an agent that does nothing but remember its plan.
+type hand struct{ tasks []plan.Task }
+
+func (h *hand) SetPlan(tasks []plan.Task)                             { h.tasks = tasks }
+func (h *hand) Measure(context.Context, plan.Order, func(probes int)) {}
+func (h *hand) HeldBack() int                                         { return 0 }
+
+func open(t *testing.T, s *store.Store) (*controller.Controller, *hand) {
+	c, err := controller.New(t.Context(), controller.Options{Store: s, Zone: time.UTC})
+	require.NoError(t, err)
+	h := &hand{}
+	require.NoError(t, c.AddAgent(t.Context(), store.Agent{Name: "quay", Kind: "simulated"}, func(ident.ID) (plan.Hand, error) { return h, nil }))
+	return c, h
+}
+
+// minute is a reading of a path: so many of sixty probes lost, the others
+// answered after about so long.
+func minute(path ident.ID, at time.Time, rtt time.Duration, lost int) plan.Record {
+	var probes []reading.Probe
+	for i := range 60 {
+		p := reading.Probe{DueAt: at.Add(time.Duration(i) * time.Second), Outcome: reading.Answered, RTT: rtt + time.Duration(i%5)*10*time.Microsecond, Stamp: reading.StampKernel}
+		if i < lost {
+			p = reading.Probe{DueAt: p.DueAt}
+		}
+		probes = append(probes, p)
+	}
+	return plan.Record{Path: path, Reading: reading.Of(at, time.Minute, 60, time.Second, probes), Packed: reading.Pack(at, probes)}
+}
+
+func addWatch(t *testing.T, c *controller.Controller, name string, spec controller.Spec) controller.Watch {
+	w, err := c.SaveWatch(t.Context(), ident.ID{}, name, spec, false)
+	require.NoError(t, err)
+	return w
+}
+
+func TestPlans(t *testing.T) {
+	c, h := open(t, storetest.New(t))
+	spec := controller.Spec{From: []string{"quay"}, To: []string{"127.0.0.1", "terminal.holm.example"}, Family: "both"}
+	w := addWatch(t, c, "one", spec)
+	assert.Len(t, w.Paths, 3, "an address has one family, a name two")
+	assert.Len(t, h.tasks, 3)
+	addWatch(t, c, "two", spec)
+	assert.Len(t, h.tasks, 3, "two continuous watches of a path share one measurement")
+	spec.Every = time.Minute
+	addWatch(t, c, "three", spec)
+	assert.Len(t, h.tasks, 6)
+	_, err := c.SetPaused(t.Context(), w, true)
+	require.NoError(t, err)
+	assert.Len(t, h.tasks, 6, "the other watch goes on")
+	require.NoError(t, c.RemoveWatch(t.Context(), w))
+	_, err = c.FindWatch("one")
+	require.ErrorIs(t, err, store.ErrNotFound)
+	_, err = c.SaveWatch(t.Context(), ident.ID{}, "two", spec, false)
+	require.ErrorIs(t, err, store.ErrTaken)
+}
+
+func TestAnEpisodeFromUploadToReportAndOverARestart(t *testing.T) {
+	s := storetest.New(t)
+	c, _ := open(t, s)
+	path := addWatch(t, c, "holm", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.9"}}).Paths[0]
+	end := time.Now().Truncate(time.Minute)
+	at := func(ago int) time.Time { return end.Add(-time.Duration(ago) * time.Minute) }
+	var quiet []plan.Record
+	for ago := 300; ago > 60; ago-- {
+		quiet = append(quiet, minute(path, at(ago), 10*time.Millisecond, 0))
+	}
+	require.NoError(t, c.Upload(t.Context(), plan.Upload{Readings: quiet}))
+	v, err := c.View(path)
+	require.NoError(t, err)
+	assert.Equal(t, baseline.StateUnmeasured, v.Verdict.State, "the last reading is an hour old")
+	kept, err := c.TakeBaseline(t.Context(), path, 10*time.Hour, false)
+	require.NoError(t, err)
+	assert.Equal(t, 240, kept.Readings)
+
+	events, stop := c.Listen()
+	defer stop()
+	var slow []plan.Record
+	for ago := 60; ago > 0; ago-- {
+		slow = append(slow, minute(path, at(ago), 25*time.Millisecond, 0))
+	}
+	require.NoError(t, c.Upload(t.Context(), plan.Upload{Readings: slow}))
+	require.NoError(t, c.Upload(t.Context(), plan.Upload{Readings: slow}), "handed over twice")
+	v, err = c.View(path)
+	require.NoError(t, err)
+	assert.Equal(t, baseline.StateDegraded, v.Verdict.State)
+	assert.Equal(t, at(60).UTC(), v.Verdict.Since.UTC())
+	told := map[controller.EventKind]int{}
+	for len(events) > 0 {
+		told[(<-events).Kind]++
+	}
+	assert.Equal(t, 1, told[controller.StateChanged])
+	episodes, err := s.Episodes(t.Context(), path, at(300), end)
+	require.NoError(t, err)
+	require.Len(t, episodes, 1)
+	assert.Nil(t, episodes[0].ToAt)
+
+	again, _ := open(t, s)
+	back, err := again.View(path)
+	require.NoError(t, err)
+	assert.Equal(t, v.Verdict.State, back.Verdict.State)
+	assert.Equal(t, v.Verdict.Since.UTC(), back.Verdict.Since.UTC())
+	assert.Equal(t, v.Findings[0].Code, back.Findings[0].Code)
+	assert.Equal(t, v.Baseline.Readings, back.Baseline.Readings)
+	var fast []plan.Record
+	for ago := 0; ago > -25; ago-- {
+		fast = append(fast, minute(path, at(ago), 10*time.Millisecond, 0))
+	}
+	require.NoError(t, again.Upload(t.Context(), plan.Upload{Readings: fast}))
+	episodes, err = s.Episodes(t.Context(), path, at(300), end.Add(time.Hour))
+	require.NoError(t, err)
+	require.Len(t, episodes, 1, "the restarted controller closes the same episode")
+	require.NotNil(t, episodes[0].ToAt)
+	assert.Equal(t, end.UTC(), episodes[0].ToAt.UTC())
+}
+
+func TestPinnedBaselines(t *testing.T) {
+	s := storetest.New(t)
+	c, _ := open(t, s)
+	path := addWatch(t, c, "holm", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.9"}}).Paths[0]
+	_, err := c.TakeBaseline(t.Context(), path, time.Hour, true)
+	require.ErrorIs(t, err, controller.ErrInvalid, "nothing to take it from")
+	end := time.Now().Truncate(time.Minute)
+	var list []plan.Record
+	for ago := 40; ago > 0; ago-- {
+		list = append(list, minute(path, end.Add(-time.Duration(ago)*time.Minute), 10*time.Millisecond, 0))
+	}
+	require.NoError(t, c.Upload(t.Context(), plan.Upload{Readings: list}))
+	_, err = c.TakeBaseline(t.Context(), path, time.Hour, true)
+	require.NoError(t, err)
+	again, _ := open(t, s)
+	v, err := again.View(path)
+	require.NoError(t, err)
+	assert.True(t, v.Pinned)
+	require.NoError(t, again.PinBaseline(t.Context(), path, false))
+	v, _ = again.View(path)
+	assert.False(t, v.Pinned)
+}
+
+func TestTimeWithoutTheServiceIsRecorded(t *testing.T) {
+	s := storetest.New(t)
+	c, _ := open(t, s)
+	path := addWatch(t, c, "holm", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.9"}}).Paths[0]
+	last := time.Now().Add(-20 * time.Minute).Truncate(time.Minute)
+	require.NoError(t, c.Upload(t.Context(), plan.Upload{Readings: []plan.Record{minute(path, last, time.Millisecond, 0)}}))
+	_, _ = open(t, s)
+	runs, err := s.Runs(t.Context(), store.RunFilter{Path: path, Outcome: plan.Missed})
+	require.NoError(t, err)
+	require.Len(t, runs, 1)
+	assert.Equal(t, "the service was not running", runs[0].Reason)
+	assert.Equal(t, last.Add(time.Minute).UTC(), runs[0].StartedAt.UTC())
+}
