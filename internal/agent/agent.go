@@ -39,6 +39,8 @@ type Agent struct {
 	spool   *spool
 	changed chan struct{}
 
+	journalFails bool // Run's own
+
 	mu      sync.Mutex
 	tasks   map[taskKey]*work
 	wanted  []plan.Task
@@ -119,9 +121,7 @@ func (a *Agent) Run(ctx context.Context) error {
 		case <-a.changed:
 			a.apply(ctx)
 		case <-tick.C:
-			if err := a.writeJournal(); err != nil {
-				a.log.Error("the minute in progress could not be written down", "error", err)
-			}
+			a.noteJournal(a.writeJournal())
 		case <-ctx.Done():
 		}
 	}
@@ -129,6 +129,18 @@ func (a *Agent) Run(ctx context.Context) error {
 	close(stopSpool)
 	wg.Wait()
 	return nil
+}
+
+// noteJournal says once that the journal cannot be written, and once that it
+// can be again.
+func (a *Agent) noteJournal(err error) {
+	switch {
+	case err != nil && !a.journalFails:
+		a.log.Error("the minute in progress cannot be written down; should this program be killed now, that minute is short", "error", err)
+	case err == nil && a.journalFails:
+		a.log.Info("the minute in progress is written down again")
+	}
+	a.journalFails = err != nil
 }
 
 // apply brings what runs to what is wanted.

@@ -12,6 +12,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -146,6 +147,7 @@ func (s *Server) supervise(started chan<- error) {
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	defer close(s.ended)
+	var pause time.Duration
 	for first := true; ; first = false {
 		s.waitForOther()
 		cmd := exec.Command(s.program, s.arguments()...)
@@ -177,10 +179,12 @@ func (s *Server) supervise(started chan<- error) {
 		if stopping {
 			return
 		}
-		s.log.Error("the database server ended by itself and is started again", "error", err)
-		if time.Since(began) < 5*time.Second {
-			time.Sleep(time.Second)
+		if time.Since(began) > 30*time.Second {
+			pause = 0
 		}
+		s.log.Error("the database server ended by itself and is started again", "error", err, "after", pause, "why", s.complaint())
+		time.Sleep(pause)
+		pause = min(max(2*pause, 500*time.Millisecond), 8*time.Second)
 	}
 }
 
@@ -230,6 +234,22 @@ func (s *Server) await(ctx context.Context) error {
 		case <-time.After(25 * time.Millisecond):
 		}
 	}
+}
+
+// complaint is why the server ended, as far as can be told from outside: a full
+// disk, or the last error in its log.
+func (s *Server) complaint() string {
+	var disk syscall.Statfs_t
+	if err := syscall.Statfs(s.data, &disk); err == nil && disk.Bavail*uint64(disk.Bsize) < 16<<20 {
+		return fmt.Sprintf("the disk that holds %s is full: free some space", s.data)
+	}
+	lines := strings.Split(s.logTail(), "\n")
+	for _, line := range slices.Backward(lines) {
+		if _, text, ok := strings.Cut(line, "[ERROR] "); ok {
+			return text
+		}
+	}
+	return "see " + filepath.Join(s.options.Dir, "db.log")
 }
 
 func (s *Server) logTail() string {
