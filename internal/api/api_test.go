@@ -1,0 +1,324 @@
+package api_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"woodlark.example/core/reading"
+	"woodlark.example/internal/api"
+	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/controller"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/store"
+	"woodlark.example/internal/store/storetest"
+)
+
+func TestMain(m *testing.M) { os.Exit(storetest.Main(m)) }
+
+const token = "0123456789abcdef0123456789abcdef"
+
+// hand is an agent that answers orders at once.
+type hand struct{ c *controller.Controller }
+
+func (hand) SetPlan([]plan.Task) {}
+func (hand) HeldBack() int       { return 0 }
+func (h hand) Measure(ctx context.Context, o plan.Order, heard func(int)) {
+	var u plan.Upload
+	for _, p := range o.Paths {
+		r := minute(p.Path, time.Now(), 0)
+		r.Run = p.Run
+		u.Readings = append(u.Readings, r)
+		u.Runs = append(u.Runs, plan.Run{ID: p.Run, Path: p.Path, Started: time.Now(), Ended: time.Now(), Address: "192.0.2.9", Outcome: plan.Done})
+	}
+	heard(o.Probes)
+	_ = h.c.Upload(ctx, u)
+}
+
+// minute is a reading of sixty probes of which some are lost.
+func minute(path ident.ID, at time.Time, lost int) plan.Record {
+	var probes []reading.Probe
+	for i := range 60 {
+		p := reading.Probe{DueAt: at.Add(time.Duration(i) * time.Second), Outcome: reading.Answered, RTT: 10*time.Millisecond + time.Duration(i)*time.Microsecond, Stamp: reading.StampKernel}
+		if i < lost {
+			p = reading.Probe{DueAt: p.DueAt}
+		}
+		probes = append(probes, p)
+	}
+	return plan.Record{Path: path, Reading: reading.Of(at, time.Minute, 60, time.Second, probes), Packed: reading.Pack(at, probes)}
+}
+
+type service struct {
+	t    *testing.T
+	web  *httptest.Server
+	c    *controller.Controller
+	path ident.ID
+}
+
+// serve is a service with one watch of one path that has two hours of readings.
+func serve(t *testing.T) *service {
+	c, err := controller.New(t.Context(), controller.Options{Store: storetest.New(t), Zone: time.UTC, SiteOf: func(string) string { return "Holm" }})
+	require.NoError(t, err)
+	require.NoError(t, c.AddAgent(t.Context(), store.Agent{Name: "quay", Site: "Northquay", Kind: "simulated"}, func(ident.ID) (plan.Hand, error) { return hand{c}, nil }))
+	w, err := c.SaveWatch(t.Context(), ident.ID{}, "holm", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.9"}, Tags: []string{"islands"}}, false)
+	require.NoError(t, err)
+	end := time.Now().Truncate(time.Minute)
+	var u plan.Upload
+	for ago := 120; ago > 0; ago-- {
+		u.Readings = append(u.Readings, minute(w.Paths[0], end.Add(-time.Duration(ago)*time.Minute), 0))
+	}
+	require.NoError(t, c.Upload(t.Context(), u))
+	console := fstest.MapFS{"index.html": {Data: []byte("<title>Woodlark</title>")}, "assets/a.js": {Data: []byte("1")}}
+	web := httptest.NewServer(api.New(api.Options{Controller: c, Token: token, Version: "test", Console: console}))
+	t.Cleanup(web.Close)
+	return &service{t, web, c, w.Paths[0]}
+}
+
+func (s *service) call(method, path, body string, headers ...string) (*http.Response, string) {
+	s.t.Helper()
+	r, err := http.NewRequestWithContext(s.t.Context(), method, s.web.URL+path, bytes.NewBufferString(body))
+	require.NoError(s.t, err)
+	r.Header.Set("Authorization", "Bearer "+token)
+	if body != "" {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	for i := 0; i < len(headers); i += 2 {
+		r.Header.Set(headers[i], headers[i+1])
+	}
+	answer, err := http.DefaultClient.Do(r)
+	require.NoError(s.t, err)
+	defer answer.Body.Close()
+	data, err := io.ReadAll(answer.Body)
+	require.NoError(s.t, err)
+	return answer, string(data)
+}
+
+func get[T any](s *service, path string) (out T) {
+	s.t.Helper()
+	answer, body := s.call(http.MethodGet, "/api/v1"+path, "")
+	require.Equal(s.t, 200, answer.StatusCode, "%s: %s", path, body)
+	require.NoError(s.t, json.Unmarshal([]byte(body), &out))
+	return out
+}
+
+func TestPathsAreFilteredAndPaged(t *testing.T) {
+	s := serve(t)
+	for query, want := range map[string]int{"": 1, "?state=steady": 1, "?state=lost": 0, "?site=Holm": 1, "?site=Northquay": 1, "?site=Oxwater": 0, "?agent=quay": 1,
+		"?tag=islands": 1, "?tag=ships": 0, "?search=HOLM": 1, "?search=192.0.2": 1, "?search=zed": 0, "?offset=1": 0, "?offset=99": 0} {
+		list := get[api.PathList](s, "/paths"+query)
+		assert.Len(t, list.Paths, want, query)
+	}
+	p := get[api.PathList](s, "/paths?trace=true").Paths[0]
+	assert.Equal(t, []string{"holm"}, p.Watches)
+	assert.Len(t, p.Trace.RTTMedianMs, 144)
+	assert.Len(t, p.Trace.LowMs, 24)
+	assert.Nil(t, p.SinceAt, "steady since when is not known")
+	assert.Equal(t, "no_baseline", p.Findings[0].Code)
+	status := get[apitype.Status](s, "/status")
+	assert.Equal(t, map[string]int{"steady": 1, "degraded": 0, "lost": 0, "unmeasured": 0}, status.Paths)
+	assert.Equal(t, "0 of 1 path degraded.", status.Summary)
+}
+
+func TestReadingsComeInPages(t *testing.T) {
+	s := serve(t)
+	from := time.Now().Add(-3 * time.Hour)
+	seen := map[time.Time]bool{}
+	for pages := 0; ; pages++ {
+		require.Less(t, pages, 10)
+		list := get[api.ReadingList](s, "/paths/"+s.path.String()+"/readings?limit=50&from_at="+url.QueryEscape(from.UTC().Format(time.RFC3339Nano)))
+		for _, r := range list.Readings {
+			assert.False(t, seen[r.StartedAt], "no reading comes twice")
+			seen[r.StartedAt] = true
+			assert.Equal(t, 60, r.Answered)
+		}
+		if list.NextFrom == nil {
+			break
+		}
+		from = *list.NextFrom
+	}
+	assert.Len(t, seen, 120)
+}
+
+func TestSeriesResolutions(t *testing.T) {
+	s := serve(t)
+	now := time.Now()
+	require.NoError(t, s.c.Store().RollDue(t.Context(), now, func(ident.ID, store.Slot) {}))
+	for _, c := range []struct {
+		span       time.Duration
+		resolution string
+		least      int
+		sent       int
+	}{
+		{10 * time.Minute, "probe", 500, 0}, {time.Hour, "reading", 58, 0}, {14 * 24 * time.Hour, "10m", 12, 7200},
+		{60 * 24 * time.Hour, "1h", 2, 7200}, {365 * 24 * time.Hour, "1d", 0, 0},
+	} {
+		x := get[apitype.Series](s, fmt.Sprintf("/paths/%s/series?from_at=%s", s.path, url.QueryEscape(now.Add(-c.span).UTC().Format(time.RFC3339Nano))))
+		assert.Equal(t, c.resolution, x.Resolution)
+		assert.GreaterOrEqual(t, len(x.At), c.least, c.resolution)
+		for _, column := range []int{len(x.SpanS), len(x.RTTMedianMs), len(x.LossRatio), len(x.Sent), len(x.Lost)} {
+			assert.Equal(t, len(x.At), column, "columns are of equal length")
+		}
+		for i := 1; i < len(x.At); i++ {
+			assert.False(t, x.At[i].Before(x.At[i-1]), "in order of time")
+		}
+		if c.sent > 0 {
+			total := 0
+			for _, n := range x.Sent {
+				total += n
+			}
+			assert.Equal(t, c.sent, total, "%s: rollups and the newest readings together hold every probe once", c.resolution)
+		}
+		assert.Equal(t, c.resolution == "1h" || c.resolution == "1d", x.Approximate)
+	}
+	answer, body := s.call(http.MethodGet, "/api/v1/paths/"+s.path.String()+"/series?from_at=2026-01-02T00:00:00Z&to_at=2026-01-01T00:00:00Z", "")
+	assert.Equal(t, 422, answer.StatusCode)
+	assert.Contains(t, body, "are not a span")
+}
+
+func TestProblems(t *testing.T) {
+	s := serve(t)
+	nobody := ident.New().String()
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+		says               string
+	}{
+		{"GET", "/paths/" + nobody, "", 404, nobody},
+		{"GET", "/paths/nonsense", "", 422, "is not a UUID"},
+		{"GET", "/paths/" + nobody + "/readings", "", 404, "not found"},
+		{"GET", "/paths/" + s.path.String() + "/baseline", "", 404, "needs 30 readings"},
+		{"POST", "/paths/" + s.path.String() + "/baseline", `{"last":"-3h"}`, 422, "above zero"},
+		{"GET", "/paths?limit=0", "", 422, "limit"},
+		{"GET", "/paths?state=odd", "", 422, "state"},
+		{"GET", "/runs/" + nobody, "", 404, "not found"},
+		{"GET", "/watches/none", "", 404, "none"},
+		{"POST", "/watches", `{"name":"holm","from":["quay"],"to":["192.0.2.1"]}`, 409, "is taken"},
+		{"POST", "/watches", `{"name":"x","from":["nobody"],"to":["192.0.2.1"]}`, 422, "there is no agent"},
+		{"POST", "/watches", `{"name":"x","from":["quay"]`, 400, ""},
+		{"POST", "/watches", `{"name":"x","from":["quay"],"to":["192.0.2.1"],"speed":9}`, 422, "unexpected property"},
+		{"POST", "/runs", `{"from":"quay","to":["192.0.2.300"]}`, 422, "is not an IP address"},
+		{"GET", "/degraded?from_at=2026-01-02T00:00:00Z&to_at=2026-01-01T00:00:00Z", "", 422, "is not before"},
+		{"GET", "/nothing", "", 404, ""},
+	} {
+		answer, body := s.call(c.method, "/api/v1"+c.path, c.body)
+		assert.Equal(t, c.status, answer.StatusCode, "%s %s: %s", c.method, c.path, body)
+		assert.Contains(t, body, c.says, c.path)
+		if c.says != "" {
+			assert.Equal(t, "application/problem+json", answer.Header.Get("Content-Type"), c.path)
+		}
+	}
+	answer, _ := s.call("POST", "/api/v1/watches", `{"name":"`+strings.Repeat("x", 2<<20)+`"}`)
+	assert.GreaterOrEqual(t, answer.StatusCode, 400, "a body of two megabytes is not read")
+}
+
+func TestBaselinesOverHTTP(t *testing.T) {
+	s := serve(t)
+	path := "/api/v1/paths/" + s.path.String() + "/baseline"
+	answer, body := s.call("POST", path, `{"last":"2h","pin":true}`)
+	require.Equal(t, 200, answer.StatusCode, body)
+	var b apitype.Baseline
+	require.NoError(t, json.Unmarshal([]byte(body), &b))
+	assert.True(t, b.Pinned)
+	assert.InDelta(t, 119, b.Readings, 1)
+	assert.InDelta(t, 10.03, b.RTTMs.Median, 0.01)
+	assert.Len(t, get[[]apitype.Baseline](s, "/baselines"), 1)
+	answer, body = s.call("PATCH", path, `{"pinned":false}`)
+	require.Equal(t, 200, answer.StatusCode, body)
+	assert.False(t, get[apitype.Baseline](s, "/paths/"+s.path.String()+"/baseline").Pinned)
+	p := get[apitype.Path](s, "/paths/"+s.path.String())
+	assert.Equal(t, "steady", p.Findings[0].Code)
+	assert.Equal(t, "overall", p.Normal.Resolution)
+}
+
+func TestRunsOnDemand(t *testing.T) {
+	s := serve(t)
+	answer, body := s.call("POST", "/api/v1/runs", `{"from":"quay","to":["192.0.2.9"],"probes":60}`)
+	require.Equal(t, 202, answer.StatusCode, body)
+	var runs []apitype.Run
+	require.NoError(t, json.Unmarshal([]byte(body), &runs))
+	require.Len(t, runs, 1)
+	assert.Equal(t, "running", runs[0].Outcome)
+	var run apitype.Run
+	require.Eventually(t, func() bool {
+		run = get[apitype.Run](s, "/runs/"+runs[0].ID)
+		return run.Outcome == "done"
+	}, 10*time.Second, 20*time.Millisecond)
+	assert.Equal(t, 60, run.Reading.Answered)
+	assert.Equal(t, "192.0.2.9", run.Address)
+	require.Len(t, run.Findings, 1)
+	assert.Equal(t, "too_few_probes", run.Findings[0].Code)
+	assert.Len(t, get[[]apitype.Run](s, "/runs?path="+s.path.String()+"&outcome=done"), 1)
+}
+
+func TestSessions(t *testing.T) {
+	s := serve(t)
+	answer, _ := s.call("POST", "/api/v1/session", `{"token":"`+token+`"}`)
+	require.Equal(t, 204, answer.StatusCode)
+	value := answer.Cookies()[0].Value
+	for _, c := range []struct {
+		name, cookie string
+		want         int
+	}{
+		{"as it was given", value, 200},
+		{"changed", "9" + value, 401},
+		{"made up", "99999999999.0000", 401},
+		{"ended", "1000000000." + strings.SplitN(value, ".", 2)[1], 401},
+		{"none", "", 401},
+	} {
+		answer, _ := s.call("GET", "/api/v1/status", "", "Authorization", "", "Cookie", "woodlark_session="+c.cookie)
+		assert.Equal(t, c.want, answer.StatusCode, c.name)
+	}
+	answer, _ = s.call("DELETE", "/api/v1/session", "")
+	assert.Equal(t, -1, answer.Cookies()[0].MaxAge, "signing out ends the cookie")
+}
+
+func TestTheConsoleIsServed(t *testing.T) {
+	s := serve(t)
+	for path, says := range map[string]string{"/": "Woodlark", "/paths/123": "Woodlark", "/assets/a.js": "1"} {
+		answer, body := s.call("GET", path, "", "Authorization", "")
+		assert.Equal(t, 200, answer.StatusCode, path)
+		assert.Contains(t, body, says, path)
+		assert.Contains(t, answer.Header.Get("Content-Security-Policy"), "default-src 'self'")
+		assert.Equal(t, "nosniff", answer.Header.Get("X-Content-Type-Options"))
+	}
+	_, body := s.call("GET", "/../../etc/passwd", "")
+	assert.NotContains(t, body, "root:", "nothing outside of the console is served")
+	answer, _ := s.call("GET", "/api/v2/paths", "")
+	assert.Equal(t, 404, answer.StatusCode, "no page of the console hides a wrong call")
+}
+
+func TestTheReportOfDegradedPaths(t *testing.T) {
+	s := serve(t)
+	_, err := s.c.TakeBaseline(t.Context(), s.path, 3*time.Hour, true)
+	require.NoError(t, err)
+	end := time.Now().Truncate(time.Minute)
+	var u plan.Upload
+	for i := range 12 {
+		u.Readings = append(u.Readings, minute(s.path, end.Add(time.Duration(i)*time.Second), 6))
+	}
+	require.NoError(t, s.c.Upload(t.Context(), u))
+	d := get[apitype.Degraded](s, "/degraded?to_at="+url.QueryEscape(end.Add(time.Hour).UTC().Format(time.RFC3339)))
+	require.Len(t, d.Now, 1)
+	assert.Equal(t, "degraded", d.Now[0].State)
+	require.Len(t, d.Now[0].Excesses, 1)
+	assert.Equal(t, "loss", d.Now[0].Excesses[0].Measure)
+	assert.Equal(t, "ratio", d.Now[0].Excesses[0].Unit)
+	assert.Equal(t, "1 of 1 path degraded.", d.Summary)
+	assert.Len(t, get[[]apitype.Episode](s, "/paths/"+s.path.String()+"/episodes?to_at="+url.QueryEscape(end.Add(time.Hour).UTC().Format(time.RFC3339))), 1)
+	assert.Empty(t, get[[]apitype.Notice](s, "/notices"))
+	assert.Len(t, get[[]apitype.Agent](s, "/agents"), 1)
+}
