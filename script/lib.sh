@@ -34,9 +34,12 @@ need_toolchain() {
   done
 }
 
-# The Debian package starts a server of its own; ours is another one. Where
-# policy-rc.d is absent (containers), nothing is started anyway.
-need_database() { need mariadbd mariadb-server; }
+# The core packages hold the programs alone: unlike mariadb-server they start no
+# server of the system's.
+need_database() {
+  need mariadbd mariadb-server-core
+  need my_print_defaults mariadb-client-core
+}
 
 build_console() {
   local stamp=web/node_modules/.woodlark-lock

@@ -16,7 +16,7 @@ import (
 )
 
 // ErrNotFound is returned when there is no server program on this machine.
-var ErrNotFound = errors.New("no MariaDB server on this machine: install it (Debian: 'apt-get install mariadb-server'), or name a database with -database")
+var ErrNotFound = errors.New("no MariaDB server on this machine: install it (Debian: 'apt-get install mariadb-server-core mariadb-client-core'), or name a database with -database")
 
 var folders = []string{"/usr/sbin", "/usr/local/sbin", "/usr/bin", "/usr/local/bin", "/usr/libexec", "/usr/local/mysql/bin", "/opt/mariadb/bin"}
 

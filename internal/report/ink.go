@@ -12,14 +12,15 @@ import (
 	"woodlark.example/internal/api/apitype"
 )
 
-// Ink is how text is coloured: not at all unless at a terminal.
+// Ink is how text is coloured: not at all unless at a terminal. Ochre and plum
+// are of the palette of 256 colours, to be read on light and on dark grounds.
 type Ink struct {
 	strong, faint, ochre, plum *color.Color
 }
 
 // NewInk returns an ink that colours or not.
 func NewInk(colours bool) Ink {
-	i := Ink{color.New(color.Bold), color.New(color.Faint), color.New(color.FgYellow), color.New(color.FgMagenta)}
+	i := Ink{color.New(color.Bold), color.New(color.Faint), color.New(38, 5, 136), color.New(38, 5, 125)}
 	for _, c := range []*color.Color{i.strong, i.faint, i.ochre, i.plum} {
 		if colours {
 			c.EnableColor()

@@ -1,0 +1,185 @@
+package store_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/store"
+	"woodlark.example/internal/store/storetest"
+	"woodlark.example/wire"
+)
+
+func TestAgentsAndPathsAreMadeOnce(t *testing.T) {
+	s := storetest.New(t)
+	a, err := s.EnsureAgent(t.Context(), store.Agent{Name: "quay", Site: "Northquay", Kind: "simulated"})
+	require.NoError(t, err)
+	again, err := s.EnsureAgent(t.Context(), store.Agent{Name: "quay", Site: "Holm", Kind: "simulated", Version: "2"})
+	require.NoError(t, err)
+	assert.Equal(t, a.ID, again.ID)
+	assert.Equal(t, "Holm", again.Site)
+	require.NoError(t, s.SeenAgent(t.Context(), a.ID, noon))
+	agents, err := s.Agents(t.Context())
+	require.NoError(t, err)
+	require.Len(t, agents, 1)
+	assert.Equal(t, noon, *agents[0].SeenAt)
+
+	p, err := s.EnsurePath(t.Context(), a.ID, "app.ticketing.example", wire.IPv4, "Ticketing")
+	require.NoError(t, err)
+	same, err := s.EnsurePath(t.Context(), a.ID, "app.ticketing.example", wire.IPv4, "")
+	require.NoError(t, err)
+	assert.Equal(t, p.ID, same.ID)
+	other, err := s.EnsurePath(t.Context(), a.ID, "app.ticketing.example", wire.IPv6, "")
+	require.NoError(t, err)
+	assert.NotEqual(t, p.ID, other.ID, "the other family is another path")
+	paths, err := s.Paths(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, paths, 2)
+}
+
+func TestRunsAreFilteredAndPaged(t *testing.T) {
+	s := storetest.New(t)
+	watch, path := ident.New(), ident.New()
+	var u plan.Upload
+	for i := range 10 {
+		r := plan.Run{ID: ident.New(), Path: path, Started: noon.Add(time.Duration(i) * time.Minute), Ended: noon.Add(time.Duration(i)*time.Minute + time.Second), Outcome: plan.Done}
+		if i%2 == 1 {
+			r.Watch, r.Outcome, r.Reason = watch, plan.Failed, strings.Repeat("ö", 400)
+		}
+		u.Runs = append(u.Runs, r)
+	}
+	require.NoError(t, s.SaveUpload(t.Context(), u))
+	for name, c := range map[string]struct {
+		f    store.RunFilter
+		want int
+	}{
+		"all":     {store.RunFilter{}, 10},
+		"watch":   {store.RunFilter{Watch: watch}, 5},
+		"failed":  {store.RunFilter{Outcome: plan.Failed}, 5},
+		"path":    {store.RunFilter{Path: ident.New()}, 0},
+		"page":    {store.RunFilter{Page: store.Page{Limit: 3}}, 3},
+		"further": {store.RunFilter{Page: store.Page{After: noon.Add(2 * time.Minute)}}, 2},
+	} {
+		runs, err := s.Runs(t.Context(), c.f)
+		require.NoError(t, err)
+		assert.Len(t, runs, c.want, name)
+		for i := 1; i < len(runs); i++ {
+			assert.True(t, runs[i].StartedAt.Before(runs[i-1].StartedAt), "newest first")
+		}
+	}
+	failed, err := s.Runs(t.Context(), store.RunFilter{Outcome: plan.Failed})
+	require.NoError(t, err)
+	assert.True(t, strings.HasSuffix(failed[0].Reason, "…"), "a long reason is cut at a character")
+	assert.LessOrEqual(t, len(failed[0].Reason), 500)
+
+	// A run that goes on is brought up to date by its identifier.
+	running := plan.Run{ID: ident.New(), Path: path, Started: noon, Outcome: plan.Running}
+	require.NoError(t, s.SaveUpload(t.Context(), plan.Upload{Runs: []plan.Run{running}}))
+	require.NoError(t, s.EndRunning(t.Context(), "cut off"))
+	r, err := s.Run(t.Context(), running.ID)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Failed, r.Outcome)
+	assert.NotNil(t, r.EndedAt)
+	_, err = s.Run(t.Context(), ident.New())
+	require.ErrorIs(t, err, store.ErrNotFound)
+}
+
+func TestEpisodesThatTouchATime(t *testing.T) {
+	s := storetest.New(t)
+	path := ident.New()
+	at := func(h int) time.Time { return noon.Add(time.Duration(h) * time.Hour) }
+	to := at(2)
+	over := store.Episode{ID: ident.New(), PathID: path, Kind: "degraded", FromAt: at(1), ToAt: &to, Excesses: "[]"}
+	open := store.Episode{ID: ident.New(), PathID: path, Kind: "lost", FromAt: at(4), Excesses: "[]"}
+	require.NoError(t, s.SaveEpisodes(t.Context(), []store.Episode{over, open}))
+	for _, c := range []struct{ from, to, want int }{{0, 1, 0}, {0, 2, 1}, {2, 4, 0}, {1, 9, 2}, {5, 6, 1}, {100, 101, 1}} {
+		list, err := s.Episodes(t.Context(), path, at(c.from), at(c.to))
+		require.NoError(t, err)
+		assert.Len(t, list, c.want, "%d to %d", c.from, c.to)
+	}
+	closed := at(5)
+	open.ToAt = &closed
+	require.NoError(t, s.SaveEpisodes(t.Context(), []store.Episode{open}))
+	list, err := s.Episodes(t.Context(), ident.ID{}, at(0), at(9))
+	require.NoError(t, err)
+	require.Len(t, list, 2, "the same episode, closed")
+	assert.Equal(t, closed, *list[1].ToAt)
+}
+
+func TestOnlyTheNewestRollingBaselineIsKept(t *testing.T) {
+	s := storetest.New(t)
+	path := ident.New()
+	save := func(hour int, pinned bool) {
+		require.NoError(t, s.SaveBaseline(t.Context(), store.Baseline{ID: ident.New(), PathID: path, TakenAt: noon.Add(time.Duration(hour) * time.Hour), Pinned: pinned, Body: "{}"}))
+	}
+	save(0, false)
+	save(1, true)
+	save(2, false)
+	save(3, false)
+	list, err := s.Baselines(t.Context(), path, true)
+	require.NoError(t, err)
+	require.Len(t, list, 2, "the pinned one and the newest")
+	assert.False(t, list[0].Pinned)
+	assert.Equal(t, "{}", list[0].Body)
+	require.NoError(t, s.PinBaselines(t.Context(), path, false))
+	require.NoError(t, s.PinBaselines(t.Context(), path, true))
+	list, err = s.Baselines(t.Context(), ident.ID{}, false)
+	require.NoError(t, err)
+	assert.True(t, list[0].Pinned, "the newest is pinned")
+	assert.False(t, list[1].Pinned)
+	assert.Empty(t, list[0].Body)
+	require.ErrorIs(t, s.PinBaselines(t.Context(), ident.New(), true), store.ErrNotFound)
+}
+
+func TestPointsAndBounds(t *testing.T) {
+	s := storetest.New(t)
+	path := ident.New()
+	first, last, err := s.Bounds(t.Context(), path)
+	require.NoError(t, err)
+	assert.True(t, first.IsZero() && last.IsZero())
+	answered, err := s.Answered(t.Context(), path)
+	require.NoError(t, err)
+	assert.False(t, answered)
+	u := plan.Upload{Readings: []plan.Record{minute(path, noon, 5*time.Millisecond, 1), minute(path, noon.Add(time.Minute), 5*time.Millisecond, 30)}}
+	require.NoError(t, s.SaveUpload(t.Context(), u))
+	points, err := s.Points(t.Context(), path, noon, noon.Add(time.Hour))
+	require.NoError(t, err)
+	require.Len(t, points, 2)
+	assert.Equal(t, 60, points[0].Lost)
+	assert.False(t, points[0].RTT.IsSet(), "no answer, no delay")
+	assert.Equal(t, 2, points[1].Lost)
+	median, _ := points[1].RTT.Get()
+	want, _ := u.Readings[1].Reading.RTT.Median.Get()
+	assert.Equal(t, want, median)
+	answered, err = s.Answered(t.Context(), path)
+	require.NoError(t, err)
+	assert.True(t, answered)
+	first, last, err = s.Bounds(t.Context(), path)
+	require.NoError(t, err)
+	assert.Equal(t, noon, first)
+	assert.Equal(t, noon.Add(time.Minute), last)
+	newest, err := s.LastReadings(t.Context(), path, 1)
+	require.NoError(t, err)
+	require.Len(t, newest, 1)
+	assert.Equal(t, noon.Add(time.Minute), newest[0].Reading.At)
+}
+
+func TestADatabaseThatIsGoneIsAway(t *testing.T) {
+	s := storetest.New(t)
+	require.NoError(t, s.Ping(t.Context()))
+	require.NoError(t, s.Close())
+	require.Error(t, s.Ping(t.Context()))
+	_, err := store.Open(t.Context(), store.Options{DSN: "root@unix(/nowhere/db.sock)/x"})
+	require.Error(t, err)
+}
+
+func TestAWrongClockDoesNotMakeAThousandPartitions(t *testing.T) {
+	s := storetest.New(t)
+	u := plan.Upload{Readings: []plan.Record{minute(ident.New(), noon, time.Millisecond, 0), minute(ident.New(), noon.AddDate(40, 0, 0), time.Millisecond, 0)}}
+	require.ErrorContains(t, s.SaveUpload(t.Context(), u), "a clock is wrong")
+}
