@@ -18,6 +18,7 @@ export type Range = { from: number; to: number };
 export function TimePlot({ series, range, theme, onZoom }: { series: Series; range: Range; theme: string; onZoom: (r: Range) => void }) {
   const box = useRef<HTMLDivElement>(null);
   const chart = useRef<echarts.ECharts>(null);
+  const begun = useRef<number>(undefined); // where a drag began; the state only draws it
   const [drag, setDrag] = useState<{ from: number; to: number }>();
   useEffect(() => {
     const made = echarts.init(box.current!, null, { renderer: "canvas" });
@@ -38,18 +39,22 @@ export function TimePlot({ series, range, theme, onZoom }: { series: Series; ran
   const start = (e: PointerEvent<HTMLDivElement>) => {
     if (e.button !== 0) return;
     e.currentTarget.setPointerCapture(e.pointerId);
-    setDrag({ from: place(e), to: place(e) });
+    begun.current = place(e);
   };
-  const move = (e: PointerEvent) => drag && setDrag({ ...drag, to: place(e) });
-  const end = () => {
-    if (!drag) return;
+  const move = (e: PointerEvent) => begun.current !== undefined && setDrag({ from: begun.current, to: place(e) });
+  const cancel = () => {
+    begun.current = undefined;
     setDrag(undefined);
-    if (Math.abs(drag.to - drag.from) < 6) return;
-    const [a, b] = [time(Math.min(drag.from, drag.to)), time(Math.max(drag.from, drag.to))];
+  };
+  const end = (e: PointerEvent) => {
+    const [from, to] = [begun.current, place(e)];
+    cancel();
+    if (from === undefined || Math.abs(to - from) < 6) return;
+    const [a, b] = [time(Math.min(from, to)), time(Math.max(from, to))];
     onZoom({ from: Math.max(range.from, a), to: Math.min(range.to, b) });
   };
   return (
-    <div className="relative touch-pan-y select-none" onPointerDown={start} onPointerMove={move} onPointerUp={end} onPointerCancel={() => setDrag(undefined)}>
+    <div className="relative touch-pan-y select-none" onPointerDown={start} onPointerMove={move} onPointerUp={end} onPointerCancel={cancel}>
       <div ref={box} role="img" aria-label={summary(series)} className="h-96 w-full cursor-crosshair" data-points={series.at?.length ?? 0} data-resolution={series.resolution} />
       {drag && (
         <div aria-hidden="true" className="pointer-events-none absolute inset-y-0 border-x border-ochre bg-ochre/10"
