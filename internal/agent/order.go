@@ -49,7 +49,7 @@ func (a *Agent) Measure(ctx context.Context, o plan.Order, heard func(int)) {
 			continue
 		}
 		if len(r.Probes) > 0 {
-			a.spool.add(plan.Record{Path: paths[i].Path, Run: paths[i].Run, Reading: r.Reading, Packed: reading.Pack(r.Reading.At, r.Probes)})
+			a.spool.add(plan.Record{Path: paths[i].Path, Run: paths[i].Run, Reading: r.Reading, Packed: reading.Pack(r.Reading.At, r.Probes), Flags: plan.OnDemand})
 		}
 		outcome, reason := plan.Done, ""
 		if ctx.Err() != nil {

@@ -41,7 +41,7 @@ func (h hand) Measure(ctx context.Context, o plan.Order, heard func(int)) {
 	var u plan.Upload
 	for _, p := range o.Paths {
 		r := minute(p.Path, time.Now(), 0)
-		r.Run = p.Run
+		r.Run, r.Flags = p.Run, plan.OnDemand
 		u.Readings = append(u.Readings, r)
 		u.Runs = append(u.Runs, plan.Run{ID: p.Run, Path: p.Path, Started: time.Now(), Ended: time.Now(), Address: "192.0.2.9", Outcome: plan.Done})
 	}

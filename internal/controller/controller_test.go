@@ -171,3 +171,46 @@ func TestTimeWithoutTheServiceIsRecorded(t *testing.T) {
 	assert.Equal(t, "the service was not running", runs[0].Reason)
 	assert.Equal(t, last.Add(time.Minute).UTC(), runs[0].StartedAt.UTC())
 }
+
+func TestWhatIsNotJudged(t *testing.T) {
+	s := storetest.New(t)
+	c, _ := open(t, s)
+	path := addWatch(t, c, "holm", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.9"}}).Paths[0]
+	now := time.Now().Truncate(time.Minute)
+	upload := func(r plan.Record) {
+		require.NoError(t, c.Upload(t.Context(), plan.Upload{Readings: []plan.Record{r}}))
+	}
+	last := func() time.Time {
+		v, err := c.View(path)
+		require.NoError(t, err)
+		return v.Last.Reading.At
+	}
+	upload(minute(path, now.Add(-2*time.Minute), time.Millisecond, 0))
+	demanded := minute(path, now.Add(-30*time.Second), time.Second, 60)
+	demanded.Run, demanded.Flags = ident.New(), plan.OnDemand
+	upload(demanded)
+	assert.Equal(t, now.Add(-2*time.Minute), last(), "what somebody asked for does not stand for the watch")
+	periodic := minute(path, now.Add(-20*time.Second), time.Second, 60)
+	periodic.Run, periodic.Watch = ident.New(), ident.New()
+	upload(periodic)
+	upload(minute(path, now.Add(-time.Minute), time.Millisecond, 0))
+	assert.Equal(t, now.Add(-time.Minute), last(), "the minute that was going on meanwhile is judged")
+	v, err := c.View(path)
+	require.NoError(t, err)
+	assert.Equal(t, baseline.StateSteady, v.Verdict.State)
+	points, err := s.Points(t.Context(), path, now.Add(-time.Hour), now)
+	require.NoError(t, err)
+	assert.Len(t, points, 3, "baselines rest on what watches measured")
+	all, err := s.Readings(t.Context(), path, now.Add(-time.Hour), now, 0, false)
+	require.NoError(t, err)
+	assert.Len(t, all, 4, "all is kept")
+
+	// A path that only was asked for shows that.
+	other := addWatch(t, c, "oxwater", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.10"}}).Paths[0]
+	demanded.Path = other
+	upload(demanded)
+	v, err = c.View(other)
+	require.NoError(t, err)
+	assert.NotNil(t, v.Last)
+	assert.Equal(t, baseline.StateUnmeasured, v.Verdict.State)
+}

@@ -26,7 +26,10 @@ func (c *Controller) Import(ctx context.Context, path ident.ID, minutes iter.Seq
 	if err != nil {
 		return err
 	}
-	trainer := baseline.NewTrainer(baseline.NewJudge(baseline.Options{Paths: len(c.paths)}), c.zone, c.options.Training)
+	c.mu.RLock()
+	paths := len(c.paths)
+	c.mu.RUnlock()
+	trainer := baseline.NewTrainer(baseline.NewJudge(baseline.Options{Paths: paths}), c.zone, c.options.Training)
 	rolls := newRoller()
 	batch := make([]plan.Record, 0, importRows)
 	var first time.Time
@@ -58,7 +61,7 @@ func (c *Controller) Import(ctx context.Context, path ident.ID, minutes iter.Seq
 		return err
 	}
 	p.mu.Lock()
-	p.judge, p.first, p.last = trainer.Judge(), first, last
+	p.judge, p.first, p.last, p.judged = trainer.Judge(), first, last, last.Reading.At
 	var episodes []store.Episode
 	for _, e := range trainer.Episodes() {
 		episodes = append(episodes, p.note(baseline.Change{Opened: true, Episode: e}))

@@ -31,8 +31,10 @@ type pathState struct {
 	pinned       bool
 	taken        time.Time // when the baseline was
 	nextTraining time.Time
-	first        time.Time // reading
-	last         *plan.Record
+	first        time.Time       // reading
+	last         *plan.Record    // that was judged or, of a path that no watch measures, asked for
+	judged       time.Time       // the last reading that was
+	continuous   time.Time       // the last reading of a continuous watch
 	episodes     []store.Episode // of the last days, oldest first
 	unsaved      []store.Episode
 	daily        *baseline.Daily
@@ -71,6 +73,7 @@ func (p *pathState) load(ctx context.Context, c *Controller) error {
 	p.judge.Resume(open, answered, points)
 	if len(last) > 0 {
 		p.last = &last[len(last)-1]
+		p.judged = p.last.Reading.At
 		if p.first, _, err = c.store.Bounds(ctx, p.ID); err != nil {
 			return err
 		}
@@ -132,11 +135,14 @@ func (p *pathState) lastEnd() time.Time {
 func (p *pathState) take(r plan.Record, zone *time.Location) (keep []store.Episode, changed bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if p.last != nil && !r.Reading.At.After(p.last.Reading.At) {
-		return nil, false // handed over twice, or older than what is judged
+	if !p.judges(r) {
+		if p.judged.IsZero() && (p.last == nil || r.Reading.At.After(p.last.Reading.At)) {
+			p.last = &r
+		}
+		return nil, false
 	}
 	keep, p.unsaved = p.unsaved, nil
-	p.last = &r
+	p.last, p.judged = &r, r.Reading.At
 	if p.first.IsZero() {
 		p.first = r.Reading.At
 	}
@@ -149,6 +155,17 @@ func (p *pathState) take(r plan.Record, zone *time.Location) (keep []store.Episo
 		p.findDaily(r.Reading.At, zone)
 	}
 	return keep, changed
+}
+
+// judges says whether the path is judged by a reading: not by one that somebody
+// asked for, nor by one that was judged already, nor by the runs of a periodic
+// watch beside a continuous one, whose minutes hold the same time.
+func (p *pathState) judges(r plan.Record) bool {
+	if r.Run.IsZero() {
+		p.continuous = r.Reading.At
+	}
+	beside := !r.Run.IsZero() && r.Reading.At.Sub(p.continuous) < 5*time.Minute
+	return r.Flags&plan.OnDemand == 0 && !beside && r.Reading.At.After(p.judged)
 }
 
 // note takes a change of an episode into the list and returns it as it is kept.

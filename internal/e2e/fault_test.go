@@ -65,16 +65,18 @@ func TestKilledInTheMiddleOfAMinute(t *testing.T) {
 
 	again := m.start("serve")
 	require.Eventually(t, func() bool { return syscall.Kill(database, 0) != nil }, 30*time.Second, 50*time.Millisecond, "the database of the killed service has ended")
-	var list []apitype.Reading
+	var minute apitype.Reading
 	again.eventually(90*time.Second, func() bool {
-		list = again.readings()
-		return len(list) > 0
+		for _, minute = range again.readings() {
+			if slices.Contains(minute.Notes, "resumed") || slices.Contains(minute.Notes, "cut") {
+				return true
+			}
+		}
+		return false
 	}, "the minute in which it was killed is there")
-	first := list[0]
-	assert.WithinDuration(t, killed, first.StartedAt, time.Minute, "it is that minute")
-	assert.Contains(t, first.Notes, "short", "and says that it is short")
-	assert.True(t, slices.Contains(first.Notes, "resumed") || slices.Contains(first.Notes, "cut"), "%v", first.Notes)
-	assert.Positive(t, first.Answered, "what was measured before is in it")
+	assert.WithinDuration(t, killed, minute.StartedAt, time.Minute, "it is that minute")
+	assert.Contains(t, minute.Notes, "short", "and says that it is short")
+	assert.Positive(t, minute.Answered, "what was measured before is in it")
 }
 
 func databasePid(t *testing.T, m *machine) int {
@@ -144,7 +146,7 @@ func TestDatabaseAwayAndBack(t *testing.T) {
 	}, "what was held back is written")
 	list := s.readings()
 	for i := 1; i < len(list); i++ {
-		assert.InDelta(t, 10, list[i].StartedAt.Sub(list[i-1].StartedAt).Seconds(), 10, "no run is missing")
+		assert.Less(t, list[i].StartedAt.Sub(list[i-1].StartedAt), 15*time.Second, "no run is missing")
 	}
 	assert.Equal(t, 4*len(list), probes(list))
 	var notices []apitype.Notice

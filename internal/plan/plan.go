@@ -38,6 +38,7 @@ const (
 	Resumed                    // the agent was restarted in the middle
 	Cut                        // the agent was stopped before the end
 	Jumped                     // this host's clock was set during it
+	OnDemand                   // somebody asked for it: it is kept, but the path is not judged by it
 )
 
 // Record is one reading of one path.

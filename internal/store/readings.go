@@ -105,10 +105,11 @@ func (s *Store) Readings(ctx context.Context, path ident.ID, from, to time.Time,
 	return recordsOf(rows), nil
 }
 
-// LastReadings are the newest n readings of a path, oldest first.
+// LastReadings are the newest n readings of a path that watches made, oldest
+// first.
 func (s *Store) LastReadings(ctx context.Context, path ident.ID, n int) ([]plan.Record, error) {
 	var rows []readingRow
-	if err := s.db.WithContext(ctx).Select(readingColumns).Where("path_id = ?", path).Order("at DESC").Limit(n).Find(&rows).Error; err != nil {
+	if err := s.db.WithContext(ctx).Select(readingColumns).Where("path_id = ? AND flags & ? = 0", path, plan.OnDemand).Order("at DESC").Limit(n).Find(&rows).Error; err != nil {
 		return nil, wrap("read the last readings", err)
 	}
 	for i, j := 0, len(rows)-1; i < j; i, j = i+1, j-1 {
@@ -137,8 +138,8 @@ func recordsOf(rows []readingRow) []plan.Record {
 
 // Points are what of a path's readings is judged, oldest first.
 func (s *Store) Points(ctx context.Context, path ident.ID, from, to time.Time) ([]baseline.Point, error) {
-	rows, err := s.pool.QueryContext(ctx, "SELECT at, span_ms, sent, answered, lost, rtt_median_ns, jitter_ns FROM readings WHERE path_id = ? AND at >= ? AND at < ? ORDER BY at",
-		path[:], from.UTC(), to.UTC())
+	rows, err := s.pool.QueryContext(ctx, "SELECT at, span_ms, sent, answered, lost, rtt_median_ns, jitter_ns FROM readings WHERE path_id = ? AND at >= ? AND at < ? AND flags & ? = 0 ORDER BY at",
+		path[:], from.UTC(), to.UTC(), plan.OnDemand)
 	if err != nil {
 		return nil, wrap("read what is judged", err)
 	}

@@ -619,7 +619,7 @@ export interface components {
              * @description No answer within the wait; late ones count
              */
             lost: number;
-            /** @description What is particular: short, held_back, resumed, cut, clock_set */
+            /** @description What is particular: short, held_back, resumed, cut, clock_set, on_demand */
             notes: string[] | null;
             path_id: string;
             /** Format: double */
@@ -703,7 +703,7 @@ export interface components {
              * @description No answer within the wait; late ones count
              */
             lost: number;
-            /** @description What is particular: short, held_back, resumed, cut, clock_set */
+            /** @description What is particular: short, held_back, resumed, cut, clock_set, on_demand */
             notes: string[] | null;
             path_id: string;
             /** Format: double */

@@ -56,7 +56,7 @@ type Reading struct {
 	reading.Figures
 	PathID string   `json:"path_id"`
 	RunID  *string  `json:"run_id" doc:"The run it belongs to; null for a minute of a continuous watch"`
-	Notes  []string `json:"notes" doc:"What is particular: short, held_back, resumed, cut, clock_set"`
+	Notes  []string `json:"notes" doc:"What is particular: short, held_back, resumed, cut, clock_set, on_demand"`
 }
 
 // Band is what is normal of a measure at an hour.
