@@ -10,7 +10,6 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -255,127 +254,6 @@ func (c *Controller) sortedWatches() []*Watch {
 	return list
 }
 
-// Upload takes what an agent measured: it keeps it, judges it and tells the
-// listeners. On an error nothing is kept.
-func (c *Controller) Upload(ctx context.Context, u plan.Upload) error {
-	if err := c.store.SaveUpload(ctx, u); err != nil {
-		c.noteAway(err)
-		return err
-	}
-	c.noteBack(ctx, u)
-	slices.SortStableFunc(u.Readings, func(a, b plan.Record) int { return a.Reading.At.Compare(b.Reading.At) })
-	var episodes []store.Episode
-	changed := map[ident.ID]bool{}
-	for _, r := range u.Readings {
-		c.mu.RLock()
-		p := c.paths[r.Path]
-		c.mu.RUnlock()
-		if p == nil {
-			continue
-		}
-		opened, moved := p.take(r, c.zone)
-		episodes = append(episodes, opened...)
-		changed[r.Path] = changed[r.Path] || moved
-		c.publish(Event{Kind: NewReading, Path: r.Path, Reading: &r})
-	}
-	if err := c.store.SaveEpisodes(ctx, episodes); err != nil {
-		c.log.Error("episodes could not be kept; they are kept with the next reading", "error", err)
-		c.retryEpisodes(episodes)
-	}
-	for path, is := range changed {
-		if is {
-			c.publish(Event{Kind: StateChanged, Path: path})
-		}
-	}
-	return nil
-}
-
-// retryEpisodes marks episodes so that they are saved with the next reading.
-func (c *Controller) retryEpisodes(episodes []store.Episode) {
-	c.mu.RLock()
-	defer c.mu.RUnlock()
-	for _, e := range episodes {
-		if p := c.paths[e.PathID]; p != nil {
-			p.mu.Lock()
-			p.unsaved = append(p.unsaved, e)
-			p.mu.Unlock()
-		}
-	}
-}
-
-func (c *Controller) noteAway(err error) {
-	if !errors.Is(err, store.ErrAway) {
-		return
-	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.awaySince.IsZero() {
-		c.awaySince = time.Now()
-	}
-}
-
-// noteBack says that the database was away, once it is back and what was held
-// back is being written.
-func (c *Controller) noteBack(ctx context.Context, u plan.Upload) {
-	c.mu.Lock()
-	since := c.awaySince
-	c.awaySince = time.Time{}
-	c.mu.Unlock()
-	if since.IsZero() {
-		return
-	}
-	c.Notify(ctx, "database_back", fmt.Sprintf("The database was away from %s for %s. Readings were held back and are written now; none is lost.",
-		since.In(c.zone).Format("15:04:05"), time.Since(since).Round(time.Second)))
-}
-
-// Away is since when the database does not answer; zero while it does.
-func (c *Controller) Away() time.Time {
-	c.mu.RLock()
-	defer c.mu.RUnlock()
-	return c.awaySince
-}
-
-// Notify keeps a notice and tells the listeners.
-func (c *Controller) Notify(ctx context.Context, kind, text string) {
-	c.log.Warn(text, "notice", kind)
-	if err := c.store.SaveNotice(ctx, store.Notice{ID: ident.New(), At: time.Now().UTC(), Kind: kind, Text: text}); err != nil {
-		c.log.Error("a notice could not be kept", "error", err)
-	}
-	c.publish(Event{Kind: NewNotice})
-}
-
-// noteGaps records the time in which the paths of an agent were to be measured
-// and were not, the service being down.
-func (c *Controller) noteGaps(ctx context.Context, agent ident.ID) {
-	now := time.Now()
-	var u plan.Upload
-	c.mu.RLock()
-	for _, w := range c.watches {
-		if w.Paused {
-			continue
-		}
-		for _, id := range w.Paths {
-			p := c.paths[id]
-			if p == nil || p.AgentID != agent {
-				continue
-			}
-			end := p.lastEnd()
-			// A minute in progress is taken up again from the agent's journal.
-			if end.IsZero() || now.Sub(end) < max(w.Spec.Every+time.Minute, 2*time.Minute) {
-				continue
-			}
-			u.Runs = append(u.Runs, plan.Run{ID: ident.New(), Watch: w.ID, Path: id, Started: end, Ended: now, Outcome: plan.Missed, Reason: "the service was not running"})
-		}
-	}
-	c.mu.RUnlock()
-	if len(u.Runs) == 0 {
-		return
-	}
-	if err := c.store.SaveUpload(ctx, u); err != nil {
-		c.log.Error("missed runs could not be recorded", "error", err)
-	}
-}
-
 // Run trains baselines, makes rollups and drops old days until ctx ends.
 func (c *Controller) Run(ctx context.Context) error {
 	tick := time.NewTicker(20 * time.Second)
@@ -426,17 +304,4 @@ func (c *Controller) seeAgents(ctx context.Context, now time.Time) {
 			}
 		}
 	}
-}
-
-// HeldBack is how many readings waited for the database when it was last asked.
-func (c *Controller) HeldBack() int {
-	c.mu.RLock()
-	defer c.mu.RUnlock()
-	n := 0
-	for _, a := range c.agents {
-		if a.hand != nil {
-			n += a.hand.HeldBack()
-		}
-	}
-	return n
 }

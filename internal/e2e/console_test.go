@@ -5,8 +5,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -75,7 +77,7 @@ func TestDemoAndConsole(t *testing.T) {
 	t.Parallel()
 	m := newMachine(t)
 	began := time.Now()
-	s := m.start("demo")
+	s := m.start("demo", "-keep")
 	t.Logf("the demo was ready after %v", time.Since(began).Round(time.Second))
 
 	t.Run("the command line tells the five truths", func(t *testing.T) {
@@ -169,8 +171,27 @@ func TestDemoAndConsole(t *testing.T) {
 	})
 
 	wrong.mu.Lock()
-	defer wrong.mu.Unlock()
 	assert.Empty(t, wrong.list, "no errors in the browser's console")
+	wrong.mu.Unlock()
+
+	t.Run("stopped it leaves no process, and kept its data", func(t *testing.T) {
+		database := databasePid(t, m)
+		s.stop()
+		assert.ErrorIs(t, syscall.Kill(database, 0), syscall.ESRCH)
+		assert.NoFileExists(t, filepath.Join(m.state, "service.json"))
+		began := time.Now()
+		again := m.start("demo", "-keep")
+		assert.NotContains(t, again.log.String(), "days of history", "the history is not made again")
+		t.Logf("the kept demo was ready after %v", time.Since(began).Round(100*time.Millisecond))
+		var d apitype.Degraded
+		again.get("/api/v1/degraded", &d)
+		assert.Len(t, d.Now, 2)
+		assert.Len(t, d.Daily, 1)
+		again.stop()
+		third := m.start("demo")
+		third.stop()
+		assert.NoDirExists(t, m.state, "without -keep nothing stays")
+	})
 }
 
 func containsAny(rows []string, says string) bool {
