@@ -70,8 +70,23 @@ func (m *minutes) missed(from, to time.Time, reason string) {
 func (m *minutes) close() {
 	if len(m.probes) > 0 {
 		m.spool.addMinute(m.entry())
+		if cause, all := allUnsent(m.probes); all {
+			m.spool.addRun(plan.Run{ID: ident.New(), Watch: m.task.Watch, Path: m.task.Path, Started: m.at, Ended: m.at.Add(time.Minute),
+				Outcome: plan.Failed, Reason: "no probe could be sent: " + cause})
+		}
 	}
 	m.at, m.probes = time.Time{}, nil
+}
+
+// allUnsent reports whether not one probe could be sent, and why.
+func allUnsent(probes []reading.Probe) (cause string, all bool) {
+	for _, p := range probes {
+		if p.Outcome != reading.Unsent {
+			return "", false
+		}
+		cause = p.Cause
+	}
+	return cause, len(probes) > 0
 }
 
 // flush ends the minute in progress early.

@@ -85,3 +85,17 @@ func TestAClockThatIsSetForward(t *testing.T) {
 	assert.Equal(t, noon.Add(time.Hour), s.runs[0].Ended)
 	assert.Contains(t, s.runs[0].Reason, "clock was set forward")
 }
+
+func TestAMinuteThatCouldNotBeSentIsAFailedRun(t *testing.T) {
+	m, s := testMinutes(t)
+	for i := range 60 {
+		m.add(reading.Probe{DueAt: noon.Add(time.Duration(i) * time.Second), Outcome: reading.Unsent, Cause: "network is unreachable"})
+	}
+	feed(m, noon.Add(time.Minute), 60)
+	m.flush(0)
+	require.Len(t, s.records(), 2)
+	assert.Equal(t, 60, s.records()[0].Reading.Unsent)
+	require.Len(t, s.runs, 1, "and the minute after is none")
+	assert.Equal(t, plan.Failed, s.runs[0].Outcome)
+	assert.Contains(t, s.runs[0].Reason, "network is unreachable")
+}

@@ -55,6 +55,9 @@ func (a *Agent) Measure(ctx context.Context, o plan.Order, heard func(int)) {
 		if ctx.Err() != nil {
 			outcome, reason = plan.Cancelled, "stopped before its end; what was measured is kept"
 		}
+		if cause, all := allUnsent(r.Probes); all {
+			outcome, reason = plan.Failed, "no probe could be sent: "+cause
+		}
 		run(paths[i], r.Started, r.Addr.String(), outcome, reason)
 	}
 }

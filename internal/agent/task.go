@@ -151,6 +151,9 @@ func (a *Agent) runOnce(ctx context.Context, t plan.Task, fails *failing) {
 		run.Outcome, run.Reason = plan.Cancelled, fmt.Sprintf("stopped after %d of %d probes", b.Len(), t.Probes)
 	}
 	run.Ended, run.Address = time.Now(), addr.String()
+	if cause, all := allUnsent(b.Probes()); all {
+		run.Outcome, run.Reason = plan.Failed, "no probe could be sent: "+cause
+	}
 	if b.Len() > 0 {
 		a.spool.add(plan.Record{Path: t.Path, Watch: t.Watch, Run: run.ID, Reading: b.Reading(), Packed: reading.Pack(b.At(), b.Probes())})
 	}

@@ -185,6 +185,8 @@ func (c *call) pingHere(o pingOptions) ([]report.PingResult, error) {
 			r.Outcome, r.Reason = "failed", m.Err.Error()
 		case c.ctx.Err() != nil:
 			r.Outcome, r.Reason = "cancelled", "stopped before its end; these are the probes so far"
+		case m.Reading.Unsent > 0 && m.Reading.Sent == 0:
+			r.Outcome, r.Reason = "failed", "no probe could be sent: "+m.Reading.Cause
 		case m.Reading.Unsent > 0:
 			r.Reason = fmt.Sprintf("%d probes could not be sent: %s", m.Reading.Unsent, m.Reading.Cause)
 		}
