@@ -167,6 +167,12 @@ func (a *Agent) apply(ctx context.Context) {
 			a.start(ctx, key, t)
 		}
 	}
+	// What an earlier agent was measuring and this one is not to go on with
+	// ends where it was cut off.
+	for path, e := range a.resumed {
+		a.spool.add(e.record(plan.Cut))
+		delete(a.resumed, path)
+	}
 }
 
 func (a *Agent) start(ctx context.Context, key taskKey, t plan.Task) {

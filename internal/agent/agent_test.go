@@ -200,3 +200,17 @@ func TestOrders(t *testing.T) {
 	require.Len(t, d.readings, 1)
 	assert.Equal(t, 5, d.readings[0].Reading.Answered)
 }
+
+func TestAJournalWhoseWatchIsGoneIsNotLost(t *testing.T) {
+	dir := t.TempDir()
+	d := &desk{}
+	a, err := New(Options{Dir: dir, Service: d})
+	require.NoError(t, err)
+	now := time.Now().Truncate(time.Minute)
+	packed := reading.Pack(now, []reading.Probe{{DueAt: now, Outcome: reading.Answered, RTT: time.Millisecond}})
+	require.NoError(t, writeWhole(a.journalFile(), []journalEntry{{Path: ident.New(), At: now, Interval: time.Second, Packed: packed}}))
+	again, _ := startAgent(t, dir, d)
+	again.SetPlan(nil)
+	require.Eventually(t, d.has(func(d *desk) bool { return len(d.readings) == 1 }), 10*time.Second, 10*time.Millisecond)
+	assert.Equal(t, plan.Cut, d.readings[0].Flags)
+}

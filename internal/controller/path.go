@@ -92,6 +92,7 @@ func (p *pathState) load(ctx context.Context, c *Controller) error {
 		}
 		p.judge.SetBaseline(&b)
 		p.pinned, p.taken = stored.Pinned, stored.TakenAt
+		p.nextTraining = baseline.NextTraining([]baseline.Point{{At: p.first}}, stored.TakenAt, c.zone)
 		if stored.Pinned {
 			break
 		}

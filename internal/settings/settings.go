@@ -118,7 +118,11 @@ func Register(flags *flag.FlagSet) func() (Settings, error) {
 	table := Table()
 	given := make([]string, len(table))
 	for i, s := range table {
-		flags.StringVar(&given[i], s.Key, "", fmt.Sprintf("%s (default %q)", s.Says, s.Default))
+		says := s.Says
+		if s.Default != "" {
+			says += fmt.Sprintf(" (default %q)", s.Default)
+		}
+		flags.StringVar(&given[i], s.Key, "", says)
 	}
 	config := flags.String("config", "", "YAML file with settings of the same names")
 	return func() (Settings, error) {

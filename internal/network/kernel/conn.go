@@ -27,8 +27,8 @@ type conn struct {
 	fd     int
 	bell   int // an eventfd that Close rings
 	closed atomic.Bool
-	use    sync.WaitGroup // Receive, for which Close waits
-	mu     sync.RWMutex   // held for reading by Send, for writing by Close
+	inward sync.Mutex   // held by Receive; Close waits for it
+	mu     sync.RWMutex // held for reading by Send, for writing by Close
 
 	slots   []slot
 	control []byte
@@ -55,7 +55,6 @@ func open(f wire.Family, kind int, o network.SocketOptions) (*conn, error) {
 		unix.Close(fd)
 		return nil, err
 	}
-	c.use.Add(1)
 	// The kernel begins to stamp arriving packets a moment after the first
 	// socket asks for it: without this the first probe would go unstamped.
 	time.Sleep(stampDelay)
@@ -167,17 +166,17 @@ func (c *conn) Send(to netip.Addr, message []byte) (time.Time, error) {
 // holds the departures, and given after it: so a departure is never behind the
 // answer to it.
 func (c *conn) Receive(packets []network.Packet) (int, error) {
+	c.inward.Lock()
+	defer c.inward.Unlock()
 	for len(c.slots) < len(packets) {
 		c.slots = append(c.slots, slot{})
 	}
 	poll := []unix.PollFd{{Fd: int32(c.fd), Events: unix.POLLIN}, {Fd: int32(c.bell), Events: unix.POLLIN}}
 	for {
 		if c.closed.Load() {
-			c.use.Done()
 			return 0, errors.New("the socket is closed")
 		}
 		if _, err := unix.Poll(poll, -1); err != nil && !errors.Is(err, unix.EINTR) {
-			c.use.Done()
 			return 0, fmt.Errorf("wait for ICMP: %w", err)
 		}
 		// The first half is for answers, the second for what the error queue
@@ -222,7 +221,8 @@ func (c *conn) Close() error {
 	}
 	one := [8]byte{1}
 	_, _ = unix.Write(c.bell, one[:])
-	c.use.Wait()
+	c.inward.Lock()
+	defer c.inward.Unlock()
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return errors.Join(unix.Close(c.fd), unix.Close(c.bell))

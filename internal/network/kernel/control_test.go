@@ -157,6 +157,9 @@ func TestAClosedConnection(t *testing.T) {
 	_, err = c.Send(netip.MustParseAddr("127.0.0.1"), nil)
 	require.ErrorContains(t, err, "closed")
 	require.NoError(t, c.Close(), "closing twice does no harm")
+	idle, err := Host().OpenICMP(wire.IPv4, network.SocketOptions{})
+	require.NoError(t, err)
+	require.NoError(t, idle.Close(), "nobody need have received")
 }
 
 func TestLookup(t *testing.T) {

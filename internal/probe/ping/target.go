@@ -19,6 +19,9 @@ type Target struct {
 	Poisson  bool          // random intervals (RFC 2330 §11.1.1)
 	Seed     uint64        // of the random intervals
 
+	// The functions are called by the engine in the middle of its work: they
+	// must return at once and not call the engine.
+
 	// Heard, if set, is called at once for each answer or refusal, and for a
 	// probe whose wait has passed.
 	Heard func(reading.Probe)
