@@ -162,6 +162,15 @@ func TestDemoAndConsole(t *testing.T) {
 		axe(t, page, "table")
 	})
 
+	t.Run("new readings come without a reload", func(t *testing.T) {
+		require.NoError(t, chromedp.Do(page, chromedp.Navigate(s.base+"/"), chromedp.Click(browser.Row("northquay app.ticketing.example 4")), chromedp.WaitVisible(chromedp.CSS("#normal"))))
+		const shown = `document.querySelector("section[aria-labelledby=normal] th").textContent`
+		before := evaluate[string](t, page, `window.marked = true, `+shown)
+		assert.Contains(t, before, "Reading of ")
+		require.Eventually(t, func() bool { return evaluate[string](t, page, shown) != before }, 100*time.Second, 200*time.Millisecond)
+		assert.True(t, evaluate[bool](t, page, `window.marked`), "it is still the same page")
+	})
+
 	t.Run("dark, and narrow", func(t *testing.T) {
 		require.NoError(t, chromedp.Do(page, chromedp.Click(`//button[text()="Dark"]`)))
 		axe(t, page, "one path, dark")

@@ -1,0 +1,174 @@
+package controller_test
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"woodlark.example/core/baseline"
+	"woodlark.example/core/reading"
+	"woodlark.example/internal/controller"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/store"
+	"woodlark.example/internal/store/storetest"
+)
+
+// past yields so many minutes up to an end: quiet, and in the last hour slow.
+func past(path ident.ID, end time.Time, n int) func(func(controller.Minute) bool) {
+	return func(yield func(controller.Minute) bool) {
+		for ago := n; ago > 0; ago-- {
+			rtt, lost := 10*time.Millisecond, 0
+			if ago <= 60 {
+				rtt, lost = 30*time.Millisecond, 3
+			}
+			r := minute(path, end.Add(-time.Duration(ago)*time.Minute), rtt, lost)
+			probes, err := reading.Unpack(r.Reading.At, r.Packed)
+			if err != nil || !yield(controller.Minute{Reading: r.Reading, Probes: probes}) {
+				return
+			}
+		}
+	}
+}
+
+func TestImportedHistoryIsThatOfAMeasuredOne(t *testing.T) {
+	s := storetest.New(t)
+	c, _ := open(t, s)
+	spec := func(to string) controller.Spec { return controller.Spec{From: []string{"quay"}, To: []string{to}} }
+	imported := addWatch(t, c, "imported", spec("192.0.2.1")).Paths[0]
+	measured := addWatch(t, c, "measured", spec("192.0.2.2")).Paths[0]
+	end := time.Now().Truncate(time.Hour)
+	const n = 300
+	require.NoError(t, c.Import(t.Context(), imported, past(imported, end, n)))
+	for m := range past(measured, end, n) {
+		r := plan.Record{Path: measured, Reading: m.Reading, Packed: reading.Pack(m.Reading.At, m.Probes)}
+		require.NoError(t, s.SaveUpload(t.Context(), plan.Upload{Readings: []plan.Record{r}}))
+	}
+	require.NoError(t, s.RollDue(t.Context(), end.Add(48*time.Hour), func(ident.ID, store.Slot) {}))
+	for _, span := range store.RollupSpans() {
+		a, err := s.Rollups(t.Context(), imported, span, end.Add(-48*time.Hour), end.Add(24*time.Hour))
+		require.NoError(t, err)
+		b, err := s.Rollups(t.Context(), measured, span, end.Add(-48*time.Hour), end.Add(24*time.Hour))
+		require.NoError(t, err)
+		require.NotEmpty(t, a)
+		assert.Equal(t, b, a, "rollups of %v", span)
+	}
+	v, err := c.View(imported)
+	require.NoError(t, err)
+	require.NotNil(t, v.LastEpisode)
+	assert.WithinDuration(t, end.Add(-time.Hour), v.LastEpisode.FromAt, 3*time.Minute)
+	assert.Equal(t, end.Add(-time.Minute).UTC(), v.Last.Reading.At.UTC())
+	assert.NotEmpty(t, v.Trace, "the last day in small is there at once")
+	kept, err := s.Baselines(t.Context(), imported, false)
+	require.NoError(t, err)
+	assert.Len(t, kept, 1)
+}
+
+func TestAnImportThatIsStopped(t *testing.T) {
+	c, _ := open(t, storetest.New(t))
+	path := addWatch(t, c, "w", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.1"}}).Paths[0]
+	require.NoError(t, c.Import(t.Context(), path, func(func(controller.Minute) bool) {}), "nothing to take in")
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	require.Error(t, c.Import(ctx, path, past(path, time.Now(), 1500)))
+	require.ErrorIs(t, c.Import(t.Context(), ident.New(), past(path, time.Now(), 1)), store.ErrNotFound)
+}
+
+func TestTheServiceTrainsAndRollsByItself(t *testing.T) {
+	s := storetest.New(t)
+	c, _ := open(t, s)
+	path := addWatch(t, c, "w", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.1"}}).Paths[0]
+	end := time.Now().Truncate(time.Minute)
+	var u plan.Upload
+	for ago := 45; ago > 0; ago-- {
+		u.Readings = append(u.Readings, minute(path, end.Add(-time.Duration(ago)*time.Minute), 10*time.Millisecond, 0))
+	}
+	require.NoError(t, c.Upload(t.Context(), u))
+	events, stop := c.Listen()
+	defer stop()
+	ctx, cancel := context.WithCancel(t.Context())
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		assert.NoError(t, c.Run(ctx))
+	}()
+	require.Eventually(t, func() bool {
+		v, err := c.View(path)
+		return err == nil && v.Baseline != nil && len(v.Trace) >= 3
+	}, 20*time.Second, 20*time.Millisecond)
+	cancel()
+	<-ended
+	v, _ := c.View(path)
+	assert.Equal(t, 45, v.Baseline.Readings)
+	assert.Equal(t, baseline.StateSteady, v.Verdict.State)
+	told := false
+	for len(events) > 0 {
+		e := <-events
+		told = told || e.Kind == controller.StateChanged && e.Path == path
+	}
+	assert.True(t, told, "listeners are told that it is no longer unmeasured")
+}
+
+func TestAListenerThatDoesNotKeepUpIsLetGo(t *testing.T) {
+	c, _ := open(t, storetest.New(t))
+	slow, stop := c.Listen()
+	defer stop()
+	quick, stopQuick := c.Listen()
+	seen := 0
+	for range 5000 {
+		c.Notify(t.Context(), "test", "a notice")
+		for len(quick) > 0 {
+			<-quick
+			seen++
+		}
+		if seen > 4200 {
+			break
+		}
+	}
+	n := 0
+	for range slow {
+		n++ // until it is closed
+	}
+	assert.Equal(t, 4096, n, "what it was owed, then the end")
+	stopQuick()
+	_, open := <-quick
+	assert.False(t, open)
+}
+
+func TestWorstFirst(t *testing.T) {
+	s := storetest.New(t)
+	c, _ := open(t, s)
+	w := addWatch(t, c, "w", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.1", "192.0.2.2", "192.0.2.3", "192.0.2.4", "192.0.2.5"}})
+	end := time.Now().Truncate(time.Minute)
+	lossOf := map[int]func(ago int) int{
+		0: func(int) int { return 0 },
+		1: func(ago int) int { return map[bool]int{true: 6}[ago <= 30] },
+		2: func(ago int) int { return map[bool]int{true: 60}[ago <= 30] },
+		3: func(int) int { return 60 },
+	}
+	for i, lost := range lossOf {
+		var u plan.Upload
+		for ago := 200; ago > 0; ago-- {
+			if ago == 40 {
+				require.NoError(t, c.Upload(t.Context(), u))
+				u = plan.Upload{}
+				if i < 3 {
+					_, err := c.TakeBaseline(t.Context(), w.Paths[i], 24*time.Hour, false)
+					require.NoError(t, err)
+				}
+			}
+			u.Readings = append(u.Readings, minute(w.Paths[i], end.Add(-time.Duration(ago)*time.Minute), 10*time.Millisecond, lost(ago)))
+		}
+		require.NoError(t, c.Upload(t.Context(), u))
+	}
+	var order []ident.ID
+	for _, v := range c.Views(controller.Filter{}) {
+		order = append(order, v.ID)
+	}
+	assert.Equal(t, []ident.ID{w.Paths[2], w.Paths[1], w.Paths[3], w.Paths[4], w.Paths[0]}, order, "lost, degraded, never answered, unmeasured, steady")
+	assert.Len(t, c.Views(controller.Filter{State: baseline.StateLost}), 2)
+	assert.Len(t, c.Views(controller.Filter{Search: "192.0.2.4"}), 1)
+}
