@@ -56,3 +56,23 @@ func TestDegradedReport(t *testing.T) {
 	require.NoError(t, report.DegradedCSV(&rows, d))
 	assert.Equal(t, 4, strings.Count(rows.String(), "\n"))
 }
+
+func TestReadingRowsFitTheirColumns(t *testing.T) {
+	probes := []reading.Probe{{Outcome: reading.Answered, RTT: 12 * time.Millisecond, Stamp: reading.StampWorld}, {Outcome: reading.Lost}}
+	r := apitype.Reading{Figures: reading.Of(time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), time.Minute, 60, time.Second, probes).Figures(), Notes: []string{"short", "cut"}}
+	cells := report.ReadingCells(r)
+	require.Len(t, cells, len(report.ReadingColumns))
+	at := map[string]string{}
+	for i, name := range report.ReadingColumns {
+		at[name] = cells[i]
+	}
+	for name, want := range map[string]string{"started_at": "2026-11-23T09:00:00Z", "sent": "2", "lost": "1", "loss_ratio": "0.5", "rtt_median_ms": "12", "rtt_sd_ms": "", "timestamps": "world", "notes": "short cut"} {
+		assert.Equal(t, want, at[name], name)
+	}
+}
+
+func TestTimesForReaders(t *testing.T) {
+	now := time.Now()
+	assert.Equal(t, now.UTC().Format("Mon 2 Jan 15:04"), report.When(now, time.UTC))
+	assert.Equal(t, "1 Mar 2024 08:30", report.When(time.Date(2024, 3, 1, 8, 30, 0, 0, time.UTC), time.UTC), "long ago needs its year")
+}
