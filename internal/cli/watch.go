@@ -1,22 +1,18 @@
 package cli
 
 import (
-	"bytes"
-	"errors"
 	"flag"
 	"fmt"
-	"io"
 	"net/http"
 	"net/url"
 	"os"
 	"slices"
 	"strings"
 
-	"github.com/goccy/go-yaml"
-
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/client"
 	"woodlark.example/internal/report"
+	"woodlark.example/internal/yamlfile"
 )
 
 var watchCommand = command{
@@ -195,9 +191,8 @@ type watchFile struct {
 // readWatches reads a file of watches.
 func readWatches(name string, data []byte) ([]apitype.WatchSpec, error) {
 	var f watchFile
-	err := yaml.NewDecoder(bytes.NewReader(data), yaml.DisallowUnknownField()).Decode(&f)
-	if err != nil && !errors.Is(err, io.EOF) {
-		return nil, exit{exitWrongCall, fmt.Errorf("%s is not a file of watches: %s", name, yaml.FormatError(err, false, true))}
+	if err := yamlfile.Decode(data, &f); err != nil {
+		return nil, exit{exitWrongCall, fmt.Errorf("%s is not a file of watches: %w", name, err)}
 	}
 	if len(f.Watches) == 0 {
 		return nil, wrongCall("%s names no watches: it needs 'watches:' with a list of name, from and to", name)

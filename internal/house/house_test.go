@@ -22,8 +22,9 @@ var rules = map[string][]string{
 	"wire/":                     {},
 	"internal/ident/":           {},
 	"internal/mariadb/":         {},
-	"internal/settings/":        {},
-	"internal/network/":         {"wire"},
+	"internal/yamlfile/":        {},
+	"internal/settings/":        {"internal/yamlfile"},
+	"internal/network/":         {"wire", "internal/yamlfile"},
 	"internal/probe/":           {"core", "wire", "internal/network"},
 	"internal/plan/":            {"core", "wire", "internal/ident"},
 	"internal/agent/":           {"core", "wire", "internal/ident", "internal/plan", "internal/network", "internal/probe"},
@@ -48,6 +49,7 @@ var only = map[string][]string{
 	"gorm.io/":                      {"internal/store/"},
 	"github.com/go-sql-driver/":     {"internal/store/", "internal/mariadb/", "internal/bench/"},
 	"github.com/danielgtaylor/huma": {"internal/api/"},
+	"github.com/goccy/":             {"internal/yamlfile/"},
 }
 
 func room(folder string) string {

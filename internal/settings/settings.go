@@ -3,11 +3,9 @@
 package settings
 
 import (
-	"bytes"
 	"errors"
 	"flag"
 	"fmt"
-	"io"
 	"io/fs"
 	"net"
 	"os"
@@ -16,9 +14,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
+	"woodlark.example/internal/yamlfile"
 )
 
 // Settings of the service.
@@ -175,27 +171,20 @@ func readFile(name string, table []Setting) (map[string]fileValue, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read the settings: %w", err)
 	}
-	if err := yaml.NewDecoder(bytes.NewReader(data)).Decode(&map[string]any{}); err != nil && !errors.Is(err, io.EOF) {
-		return nil, fmt.Errorf("settings file %s is not valid YAML: %s", name, yaml.FormatError(err, false, true))
+	if err := yamlfile.Decode(data, &map[string]any{}); err != nil {
+		return nil, fmt.Errorf("settings file %s is %w", name, err)
 	}
-	tree, err := parser.ParseBytes(data, 0)
+	tree, err := yamlfile.Parse(data)
 	if err != nil {
-		return nil, fmt.Errorf("settings file %s: %w", name, err)
+		return nil, fmt.Errorf("settings file %s is %w", name, err)
 	}
 	var errs []error
-	for _, doc := range tree.Docs {
-		mapping, ok := doc.Body.(*ast.MappingNode)
-		if !ok {
+	for _, pair := range tree.Pairs() {
+		if !slices.ContainsFunc(table, func(s Setting) bool { return s.Key == pair.Key }) {
+			errs = append(errs, fmt.Errorf("%s, line %d: there is no setting %q; 'woodlark help serve' lists them", name, pair.Line, pair.Key))
 			continue
 		}
-		for _, pair := range mapping.Values {
-			key, line := pair.Key.GetToken().Value, pair.Key.GetToken().Position.Line
-			if !slices.ContainsFunc(table, func(s Setting) bool { return s.Key == key }) {
-				errs = append(errs, fmt.Errorf("%s, line %d: there is no setting %q; 'woodlark help serve' lists them", name, line, key))
-				continue
-			}
-			values[key] = fileValue{strings.Trim(pair.Value.String(), `"' `), line}
-		}
+		values[pair.Key] = fileValue{strings.Trim(pair.Value, `"' `), pair.Line}
 	}
 	return values, errors.Join(errs...)
 }

@@ -4,15 +4,11 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"io"
 	"net/netip"
 	"slices"
 	"time"
 
-	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
-
+	"woodlark.example/internal/yamlfile"
 	"woodlark.example/wire"
 )
 
@@ -88,7 +84,7 @@ type setOfBoth struct {
 // reader turns a file into a model and gathers what is wrong with it.
 type reader struct {
 	m    *Model
-	tree *ast.File
+	tree yamlfile.Tree
 	errs []error
 }
 
@@ -99,10 +95,10 @@ func Read(data []byte, o Options) (*Model, error) {
 		return nil, fmt.Errorf("%w is empty: it needs at least nodes and links", ErrFile)
 	}
 	var f fileWorld
-	if err := yaml.NewDecoder(bytes.NewReader(data), yaml.DisallowUnknownField()).Decode(&f); err != nil && !errors.Is(err, io.EOF) {
-		return nil, fmt.Errorf("%w: %s", ErrFile, yaml.FormatError(err, false, true))
+	if err := yamlfile.Decode(data, &f); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrFile, err)
 	}
-	tree, err := parser.ParseBytes(data, 0)
+	tree, err := yamlfile.Parse(data)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrFile, err)
 	}
@@ -129,11 +125,8 @@ func Read(data []byte, o Options) (*Model, error) {
 // wrong notes an error at the line of a place in the file.
 func (r *reader) wrong(place, format string, args ...any) {
 	text := fmt.Sprintf(format, args...)
-	if path, err := yaml.PathString(place); err == nil {
-		if node, err := path.FilterFile(r.tree); err == nil && node.GetToken() != nil {
-			r.errs = append(r.errs, fmt.Errorf("line %d: %s", node.GetToken().Position.Line, text))
-			return
-		}
+	if line := r.tree.Line(place); line > 0 {
+		text = fmt.Sprintf("line %d: %s", line, text)
 	}
 	r.errs = append(r.errs, errors.New(text))
 }

@@ -1,6 +1,7 @@
 package world_test
 
 import (
+	"fmt"
 	"math"
 	"slices"
 	"strings"
@@ -254,6 +255,9 @@ func FuzzRead(f *testing.F) {
 	f.Add("nodes: []")
 	f.Add("world: x\nnodes:\n  - name: a\nlinks:\n  - between: [a, a]\n")
 	f.Fuzz(func(t *testing.T, text string) {
+		// A reader that does not come back is as wrong as one that panics.
+		watchdog := time.AfterFunc(10*time.Second, func() { panic(fmt.Sprintf("no end to reading %q", text)) })
+		defer watchdog.Stop()
 		if _, err := world.Read([]byte(text), world.Options{Reference: reference}); err != nil {
 			require.ErrorIs(t, err, world.ErrFile)
 		}
