@@ -71,7 +71,7 @@ func TestServe(t *testing.T) {
 		}, "three paths have a reading")
 		for _, p := range list.Paths {
 			assert.Equal(t, 5, p.Last.Answered, p.To)
-			assert.Less(t, *p.Last.RTTMedianMs, 50.0)
+			assert.Less(t, *p.Last.RTTMedianMs, 2000.0, "within the wait")
 			assert.Contains(t, []string{"kernel", "user"}, p.Last.Timestamps)
 			assert.Equal(t, "steady", p.State)
 		}
