@@ -103,6 +103,11 @@ func TestAllOthersAreFine(t *testing.T) {
 		{"ops.northquay.example", "bridge.puffin.example", wire.IPv4},
 		{"app.ticketing.example", "bridge.puffin.example", wire.IPv4},
 		{"office.drydock.example", "app.ticketing.example", wire.IPv4},
+		{"office.drydock.example", "app.ticketing.example", wire.IPv6},
+		{"office.drydock.example", "ops.northquay.example", wire.IPv4},
+		{"ops.northquay.example", "app.ticketing.example", wire.IPv4},
+		{"app.ticketing.example", "ops.northquay.example", wire.IPv4},
+		{"app.ticketing.example", "bridge.razorbill.example", wire.IPv4},
 	} {
 		t.Run(c.from+" to "+c.to+" "+c.family.String(), func(t *testing.T) {
 			t.Parallel()
