@@ -20,6 +20,7 @@ type minutes struct {
 
 	mu     sync.Mutex
 	at     time.Time // of the minute in progress; zero when there is none
+	newest time.Time // minute that was handed over
 	probes []reading.Probe
 	flags  plan.Flags
 }
@@ -39,16 +40,17 @@ func (m *minutes) add(p reading.Probe) {
 		m.begin(minute)
 	case minute.Equal(m.at.Truncate(time.Minute)):
 	case minute.Before(m.at):
-		// The clock was set back. That minute has been written already: this
-		// one gets a time of its own, and says so.
 		m.log.Warn("this host's clock was set back; its readings are marked", "from", m.at, "to", p.DueAt)
 		m.flags |= plan.Jumped
 		m.close()
-		m.begin(p.DueAt.Round(0))
-		m.flags |= plan.Jumped
+		m.beginAgain(p.DueAt)
 	default:
 		last := m.at.Truncate(time.Minute)
 		m.close()
+		if !minute.After(m.newest) {
+			m.beginAgain(p.DueAt)
+			break
+		}
 		if gap := minute.Sub(last) - time.Minute; gap > 0 {
 			m.missed(last.Add(time.Minute), minute, "no probes were sent: this host slept, or its clock was set forward")
 		}
@@ -62,12 +64,23 @@ func (m *minutes) begin(at time.Time) {
 	m.probes = make([]reading.Probe, 0, m.expected)
 }
 
+// beginAgain begins a minute that comes a second time, the clock having been set
+// back. A reading of that minute may be written already: this one gets a time of
+// its own, to the microsecond that the database keeps, and says so.
+func (m *minutes) beginAgain(due time.Time) {
+	m.begin(due.Round(0).Truncate(time.Microsecond))
+	m.flags |= plan.Jumped
+}
+
 func (m *minutes) missed(from, to time.Time, reason string) {
 	m.spool.addRun(plan.Run{ID: ident.New(), Watch: m.task.Watch, Path: m.task.Path, Started: from, Ended: to, Outcome: plan.Missed, Reason: reason})
 }
 
 // close hands the minute in progress over.
 func (m *minutes) close() {
+	if minute := m.at.Truncate(time.Minute); minute.After(m.newest) {
+		m.newest = minute
+	}
 	if len(m.probes) > 0 {
 		m.spool.addMinute(m.entry())
 		if cause, all := allUnsent(m.probes); all {

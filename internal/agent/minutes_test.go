@@ -99,3 +99,23 @@ func TestAMinuteThatCouldNotBeSentIsAFailedRun(t *testing.T) {
 	assert.Equal(t, plan.Failed, s.runs[0].Outcome)
 	assert.Contains(t, s.runs[0].Reason, "network is unreachable")
 }
+
+func TestNoMinuteIsWrittenOverAfterTheClockWasSetBack(t *testing.T) {
+	m, s := testMinutes(t)
+	feed(m, noon, 10*60)
+	feed(m, noon.Add(3*time.Minute+300*time.Millisecond), 15*60) // over what is written, and past it
+	m.flush(0)
+	times := map[time.Time]bool{}
+	total := 0
+	for _, r := range s.records() {
+		assert.False(t, times[r.Reading.At], "two readings of %v: the second would be dropped", r.Reading.At)
+		times[r.Reading.At] = true
+		total += r.Reading.Sent
+		if again := r.Reading.At.After(noon) && !r.Reading.At.Equal(r.Reading.At.Truncate(time.Minute)); again {
+			assert.NotZero(t, r.Flags&plan.Jumped, "a minute that comes twice says why")
+		}
+	}
+	assert.Equal(t, 25*60, total)
+	assert.True(t, times[noon.Add(15*time.Minute)], "past what was written, minutes are whole again")
+	assert.Empty(t, s.runs, "nothing was missed")
+}

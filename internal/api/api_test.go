@@ -164,7 +164,7 @@ func TestSeriesResolutions(t *testing.T) {
 		sent       int
 	}{
 		{10 * time.Minute, "probe", 500, 0}, {time.Hour, "reading", 58, 0}, {14 * 24 * time.Hour, "10m", 12, 7200},
-		{60 * 24 * time.Hour, "1h", 2, 7200}, {365 * 24 * time.Hour, "1d", 0, 0},
+		{60 * 24 * time.Hour, "1h", 2, 7200}, {365 * 24 * time.Hour, "1d", 1, 7200},
 	} {
 		x := get[apitype.Series](s, fmt.Sprintf("/paths/%s/series?from_at=%s", s.path, url.QueryEscape(now.Add(-c.span).UTC().Format(time.RFC3339Nano))))
 		assert.Equal(t, c.resolution, x.Resolution)

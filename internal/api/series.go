@@ -129,9 +129,13 @@ func (c *columns) addReading(r plan.Record) {
 }
 
 // rollups gives rollups and, for the newest stretch that is not rolled up yet,
-// the readings themselves.
+// shorter ones and at last the readings themselves.
 func (s *server) rollups(ctx context.Context, c *columns, id ident.ID, name string, span time.Duration, from, to time.Time) error {
 	c.Resolution, c.Approximate = name, span > controller.TraceSpan
+	return s.addRollups(ctx, c, id, span, from, to)
+}
+
+func (s *server) addRollups(ctx context.Context, c *columns, id ident.ID, span time.Duration, from, to time.Time) error {
 	slots, err := s.c.Store().Rollups(ctx, id, span, from.Truncate(span), to)
 	if err != nil {
 		return err
@@ -141,10 +145,14 @@ func (s *server) rollups(ctx context.Context, c *columns, id ident.ID, name stri
 		c.add(slot.At, slot.Span, slot.Sent, slot.Lost, slot.Min, slot.Median, slot.P95, slot.Max)
 		tail = slot.At.Add(slot.Span)
 	}
-	if tail.Before(to) && span <= time.Hour {
-		return s.readings(ctx, c, id, maxTime(from, tail), to)
+	from = maxTime(from, tail)
+	switch {
+	case !from.Before(to):
+		return nil
+	case span > time.Hour:
+		return s.addRollups(ctx, c, id, time.Hour, from, to)
 	}
-	return nil
+	return s.readings(ctx, c, id, from, to)
 }
 
 func maxTime(a, b time.Time) time.Time {

@@ -214,3 +214,26 @@ func TestWhatIsNotJudged(t *testing.T) {
 	assert.NotNil(t, v.Last)
 	assert.Equal(t, baseline.StateUnmeasured, v.Verdict.State)
 }
+
+func TestAPathIsJudgedOnAfterTheClockWasSetBack(t *testing.T) {
+	s := storetest.New(t)
+	c, _ := open(t, s)
+	path := addWatch(t, c, "holm", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.9"}}).Paths[0]
+	now := time.Now().Truncate(time.Minute)
+	upload := func(r plan.Record) {
+		require.NoError(t, c.Upload(t.Context(), plan.Upload{Readings: []plan.Record{r}}))
+	}
+	upload(minute(path, now.Add(time.Hour), time.Millisecond, 0)) // the clock was an hour ahead
+	jumped := minute(path, now.Add(-2*time.Minute), 2*time.Millisecond, 0)
+	jumped.Flags = plan.Jumped
+	upload(jumped)
+	upload(minute(path, now.Add(-time.Minute), 3*time.Millisecond, 0))
+	v, err := c.View(path)
+	require.NoError(t, err)
+	assert.Equal(t, now.Add(-time.Minute), v.Last.Reading.At, "not only once the clock has caught up")
+
+	again, _ := open(t, s)
+	v, err = again.View(path)
+	require.NoError(t, err)
+	assert.Equal(t, now.Add(-time.Minute).UTC(), v.Last.Reading.At.UTC(), "a reading of the future does not stand for now after a restart either")
+}

@@ -49,7 +49,7 @@ func newPathState(p store.Path) *pathState {
 // load takes up what the database knows of the path.
 func (p *pathState) load(ctx context.Context, c *Controller) error {
 	now := time.Now()
-	last, err := c.store.LastReadings(ctx, p.ID, resumeReadings)
+	last, err := c.store.LastReadings(ctx, p.ID, resumeReadings, now.Add(time.Minute))
 	if err != nil {
 		return err
 	}
@@ -164,6 +164,9 @@ func (p *pathState) take(r plan.Record, zone *time.Location) (keep []store.Episo
 func (p *pathState) judges(r plan.Record) bool {
 	if r.Run.IsZero() {
 		p.continuous = r.Reading.At
+	}
+	if r.Flags&plan.Jumped != 0 && r.Reading.At.Before(p.judged) {
+		p.judged = r.Reading.At.Add(-1) // the clock was set back: judging goes on from there
 	}
 	beside := !r.Run.IsZero() && r.Reading.At.Sub(p.continuous) < 5*time.Minute
 	return r.Flags&plan.OnDemand == 0 && !beside && r.Reading.At.After(p.judged)

@@ -14,13 +14,35 @@ type days struct {
 	known map[string]bool
 }
 
-const dayForm = "20060102"
+const (
+	dayForm    = "20060102"
+	mostAhead  = 7 * 24 * time.Hour   // of now, that a day gets a partition
+	mostBehind = 400 * 24 * time.Hour // likewise
+)
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+func earlier(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
+}
 
 // CoverDays makes sure that each day between two times has a partition of its
-// own. It splits the last partition, which takes what lies beyond.
+// own. It splits the last partition, which takes what lies beyond. Times that
+// only a wrong clock can give get none: they fall into the next partition that
+// there is, or stay beyond, so that the days in between can still have theirs.
 func (s *Store) CoverDays(ctx context.Context, from, to time.Time) error {
 	s.days.mu.Lock()
 	defer s.days.mu.Unlock()
+	now := time.Now()
+	from, to = later(from, now.Add(-mostBehind)), earlier(to, now.Add(mostAhead))
 	first, last := from.UTC().Truncate(24*time.Hour), to.UTC().Truncate(24*time.Hour)
 	missing := s.days.known == nil
 	for d := first; !missing && !d.After(last); d = d.AddDate(0, 0, 1) {
