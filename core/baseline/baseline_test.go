@@ -256,6 +256,10 @@ func TestDailyOf(t *testing.T) {
 	}
 	got, ok := baseline.DailyOf(episodes, monday, monday.AddDate(0, 0, 7), time.UTC)
 	require.True(t, ok)
+	// 6 times 150 minutes, less 15, of 7 days: p = 0.0878; six or more
+	// of seven days at a minute: 7·p⁶·(1−p) + p⁷ = 2.97e-6, times 1440 minutes.
+	assert.InDelta(t, 0.0043, got.Chance, 0.0002)
+	got.Chance = 0
 	assert.Equal(t, baseline.Daily{FromMinute: 16*60 + 3, ToMinute: 18*60 + 30, Days: 6, OfDays: 7}, got)
 
 	episodes = nil

@@ -1,6 +1,10 @@
 package baseline
 
-import "time"
+import (
+	"time"
+
+	"woodlark.example/core/loss"
+)
 
 // Daily is a stretch of the day in which a path keeps getting worse.
 type Daily struct {
@@ -8,6 +12,10 @@ type Daily struct {
 	ToMinute   int // exclusive; less than FromMinute when it runs past midnight
 	Days       int // on how many days it came
 	OfDays     int // of how many days looked at
+	// Chance that episodes of that length, coming at any time of the day, would
+	// meet at some minute on so many days: the binomial tail of one minute,
+	// times the minutes of a day.
+	Chance float64
 }
 
 const minutesADay = 24 * 60
@@ -46,7 +54,14 @@ func DailyOf(episodes []Episode, from, to time.Time, zone *time.Location) (Daily
 			}
 		}
 	}
-	return longestDaily(counts, need, max(whole, len(days)))
+	d, ok := longestDaily(counts, need, max(whole, len(days)))
+	covered := 0
+	for _, n := range counts {
+		covered += n
+	}
+	share := float64(covered) / float64(minutesADay*max(1, d.OfDays))
+	d.Chance = min(1, minutesADay*loss.Ratio{Lost: d.Days, Sent: d.OfDays}.AtLeast(share))
+	return d, ok
 }
 
 // longestDaily is the longest stretch of minutes counted at least need times,

@@ -50,9 +50,16 @@ type Finding struct {
 	Code     Code               `json:"code"`
 	Sentence string             `json:"sentence"`
 	Figures  map[string]float64 `json:"figures"`    // by key, unit in the key
-	Sure     float64            `json:"confidence"` // 0 to 1
+	Sure     float64            `json:"confidence"` // 0 to 1; 1 when it only says what was seen
 	Advice   string             `json:"advice"`     // the next step; empty when none is needed
 }
+
+// How sure a finding is that concludes nothing beyond what was seen, and one
+// that rests on a 95 % interval.
+const (
+	observed = 1
+	interval = 0.95
+)
 
 func clock(minute int) string { return fmt.Sprintf("%02d:%02d", minute/60, minute%60) }
 

@@ -39,7 +39,7 @@ func headline(s Standing) Finding {
 				Code:     NeverAnswered,
 				Sentence: fmt.Sprintf("Has never answered: %s in a row without an answer. It may drop ICMP.", count(v.Silence, "probe")),
 				Figures:  map[string]float64{"silent_probes": float64(v.Silence)},
-				Sure:     0.99,
+				Sure:     observed,
 				Advice:   "Check whether a TCP port of the target answers; if so, measure that port instead.",
 			}
 		}
@@ -47,7 +47,7 @@ func headline(s Standing) Finding {
 			Code:     NoAnswer,
 			Sentence: fmt.Sprintf("No answer to the last %s; it answered before.", count(v.Silence, "probe")),
 			Figures:  map[string]float64{"silent_probes": float64(v.Silence)},
-			Sure:     0.999,
+			Sure:     sure(loss.Ratio{Lost: v.Silence, Sent: v.Silence}.AtLeast(0.5)), // by a path that loses half
 			Advice:   "Check the target and its access link; trace the route to see how far it reaches.",
 		}
 	case baseline.StateDegraded:
@@ -57,7 +57,7 @@ func headline(s Standing) Finding {
 }
 
 func unmeasured(s Standing) Finding {
-	f := Finding{Code: Unmeasured, Sentence: "No reading yet.", Figures: map[string]float64{}, Sure: 1,
+	f := Finding{Code: Unmeasured, Sentence: "No reading yet.", Figures: map[string]float64{}, Sure: observed,
 		Advice: "The first reading comes within a minute; if it does not, see the runs of its watch."}
 	if !s.Verdict.Newest.At.IsZero() {
 		f.Sentence = fmt.Sprintf("No reading for %s.", figure.FormatSpan(s.Now.Sub(s.Verdict.Since)))
@@ -68,7 +68,7 @@ func unmeasured(s Standing) Finding {
 
 func steady(s Standing) Finding {
 	v := s.Verdict
-	f := Finding{Code: Steady, Figures: map[string]float64{}, Sure: 0.95}
+	f := Finding{Code: Steady, Figures: map[string]float64{}, Sure: observed}
 	now, measured := v.Newest.Value(baseline.RTT)
 	if measured {
 		f.Figures["rtt_ms"] = now
@@ -76,7 +76,7 @@ func steady(s Standing) Finding {
 	n, _, ok := v.Baseline.At(baseline.RTT, v.Newest.At)
 	switch {
 	case !ok:
-		f.Code, f.Sure = NoBaseline, 1
+		f.Code = NoBaseline
 		f.Sentence = fmt.Sprintf("Answers; too few readings yet to know what is normal (a baseline needs %d).", baseline.MinReadings)
 		f.Advice = "Leave the watch running."
 	default:
@@ -175,7 +175,7 @@ func daily(s Standing) Finding {
 		Code:     DelayDaily,
 		Sentence: fmt.Sprintf("Gets worse every day about %s to %s (%d of %d days).", clock(d.FromMinute), clock(d.ToMinute), d.Days, d.OfDays),
 		Figures:  map[string]float64{"days": float64(d.Days), "of_days": float64(d.OfDays)},
-		Sure:     sure(1 / float64(1+d.Days*d.Days)),
+		Sure:     sure(d.Chance),
 		Advice:   "Find what is sent over this way at those hours.",
 	}
 	if d.Days < d.OfDays {

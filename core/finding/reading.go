@@ -21,7 +21,7 @@ func OfReading(r reading.Reading, probes []reading.Probe) []Finding {
 			Code:     Refusals,
 			Sentence: fmt.Sprintf("Refused on the way: %s.", r.Cause),
 			Figures:  map[string]float64{"refused": float64(r.Refused), "sent": float64(r.Sent)},
-			Sure:     0.95,
+			Sure:     observed,
 			Advice:   "Trace the route to see which hop refuses.",
 		})
 	case r.Answered == 0:
@@ -37,7 +37,7 @@ func OfReading(r reading.Reading, probes []reading.Probe) []Finding {
 			Code:     LateSent,
 			Sentence: fmt.Sprintf("%d of %d probes left late: this host is too busy to keep its times.", r.LateSent, r.Sent),
 			Figures:  map[string]float64{"late_sent": float64(r.LateSent), "sent": float64(r.Sent)},
-			Sure:     0.99,
+			Sure:     observed,
 			Advice:   "Measure again from a host with less to do.",
 		})
 	}
@@ -69,7 +69,7 @@ func ofLoss(r reading.Reading, probes []reading.Probe) Finding {
 		Code:     LossSteady,
 		Sentence: fmt.Sprintf("%s of the probes lost (between %s and %s at 95 %%).", figure.FormatRatio(ratio), figure.FormatRatio(low), figure.FormatRatio(high)),
 		Figures:  map[string]float64{"loss_ratio": ratio, "loss_low_ratio": low, "loss_high_ratio": high, "longest_run": float64(pattern.Longest)},
-		Sure:     0.95,
+		Sure:     interval,
 		Advice:   "Trace the route to see from which hop on the loss is carried.",
 	}
 	if burst, ok := pattern.BurstRatio.Get(); ok && burst >= 2 && pattern.Runs >= 2 {
@@ -93,7 +93,7 @@ func tooFew(r reading.Reading) (Finding, bool) {
 		Sentence: fmt.Sprintf("%s do not tell whether the loss is under 1 %%: it lies between %s and %s.",
 			count(r.Sent, "probe"), figure.FormatRatio(low), figure.FormatRatio(high)),
 		Figures: map[string]float64{"sent": float64(r.Sent), "loss_low_ratio": low, "loss_high_ratio": high},
-		Sure:    0.95,
+		Sure:    interval,
 	}
 	if need, ok := r.Loss().TellsFrom(asked).Get(); ok && need > r.Sent {
 		f.Figures["settles_at"] = float64(need)

@@ -19,7 +19,7 @@ func (c *Controller) Upload(ctx context.Context, u plan.Upload) error {
 		c.noteAway(err)
 		return err
 	}
-	c.noteBack(ctx, u)
+	c.noteBack(ctx)
 	slices.SortStableFunc(u.Readings, func(a, b plan.Record) int { return a.Reading.At.Compare(b.Reading.At) })
 	var episodes []store.Episode
 	changed := map[ident.ID]bool{}
@@ -73,7 +73,7 @@ func (c *Controller) noteAway(err error) {
 
 // noteBack says that the database was away, once it is back and what was held
 // back is being written.
-func (c *Controller) noteBack(ctx context.Context, u plan.Upload) {
+func (c *Controller) noteBack(ctx context.Context) {
 	c.mu.Lock()
 	since := c.awaySince
 	c.awaySince = time.Time{}
@@ -81,7 +81,7 @@ func (c *Controller) noteBack(ctx context.Context, u plan.Upload) {
 	if since.IsZero() {
 		return
 	}
-	c.Notify(ctx, "database_back", fmt.Sprintf("The database was away from %s for %s. Readings were held back and are written now; none is lost.",
+	c.Notify(ctx, "database_back", fmt.Sprintf("The database was away from %s for %s. Readings were held back meanwhile and are being written now.",
 		since.In(c.zone).Format("15:04:05"), time.Since(since).Round(time.Second)))
 }
 

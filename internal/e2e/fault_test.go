@@ -152,5 +152,5 @@ func TestDatabaseAwayAndBack(t *testing.T) {
 	var notices []apitype.Notice
 	s.get("/api/v1/notices", &notices)
 	require.NotEmpty(t, notices)
-	assert.Contains(t, notices[0].Text, "none is lost")
+	assert.Contains(t, notices[0].Text, "Readings were held back meanwhile")
 }

@@ -186,7 +186,7 @@ function Findings({ path }: { path: Path }) {
           <li key={f.code} className="border-l-2 border-line pl-3">
             <p>{f.sentence}</p>
             <p className="text-sm text-soft">
-              {f.advice} <span title={f.code}>Sure to {Math.floor(f.confidence * 1000) / 10} %.</span>
+              {f.advice} {f.confidence < 1 && <span title={f.code}>Sure to {Math.floor(f.confidence * 1000) / 10} %.</span>}
             </p>
           </li>
         ))}
