@@ -63,7 +63,7 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 		return nil, err
 	}
 	s := &Server{options: o, program: program, data: filepath.Join(o.Dir, "data"), log: o.Log, ended: make(chan struct{})}
-	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
+	if err := os.MkdirAll(s.scratch(), 0o700); err != nil {
 		return nil, fmt.Errorf("make the database's folder: %w", err)
 	}
 	if err := s.initialise(ctx); err != nil {
@@ -84,6 +84,10 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	return s, nil
 }
 
+// scratch is the server's own folder for temporary tables. A server clears that
+// folder when it starts: in a shared one it would take those of others.
+func (s *Server) scratch() string { return filepath.Join(s.options.Dir, "tmp") }
+
 // initialise fills a new data folder. It does so beside it and renames, so that
 // a half-made one is never taken for whole.
 func (s *Server) initialise(ctx context.Context) error {
@@ -98,9 +102,10 @@ func (s *Server) initialise(ctx context.Context) error {
 	if err := os.RemoveAll(making); err != nil {
 		return err
 	}
-	args := []string{"--no-defaults", "--datadir=" + making, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve"}
+	args := []string{"--no-defaults", "--datadir=" + making, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve", "--tmpdir=" + s.scratch()}
 	args = append(args, userArgs()...)
 	cmd := exec.CommandContext(ctx, install, args...)
+	cmd.Env = append(os.Environ(), "TMPDIR="+s.scratch())
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("make the database's files in %s: %w\n%s", making, err, bytes.TrimSpace(out))
 	}
@@ -130,7 +135,7 @@ func (s *Server) placeSocket() error {
 
 func (s *Server) arguments() []string {
 	return append([]string{
-		"--no-defaults", "--datadir=" + s.data, "--socket=" + s.socket, "--skip-networking",
+		"--no-defaults", "--datadir=" + s.data, "--tmpdir=" + s.scratch(), "--socket=" + s.socket, "--skip-networking",
 		"--pid-file=" + filepath.Join(s.options.Dir, "db.pid"), "--log-error=" + filepath.Join(s.options.Dir, "db.log"),
 		"--skip-name-resolve", "--skip-log-bin", "--max-connections=100", "--performance-schema=OFF",
 		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--default-time-zone=+00:00",

@@ -100,3 +100,21 @@ func TestAFolderThatCannotBeMade(t *testing.T) {
 	_, err := mariadb.Start(t.Context(), mariadb.Options{Dir: filepath.Join(file, "database")})
 	require.ErrorContains(t, err, "make the database's folder")
 }
+
+func TestServersDoNotShareTemporaryTables(t *testing.T) {
+	dir := folder(t)
+	s := start(t, dir)
+	db, err := sql.Open("mysql", s.DSN(""))
+	require.NoError(t, err)
+	defer db.Close()
+	var name, value string
+	require.NoError(t, db.QueryRowContext(t.Context(), "SHOW VARIABLES LIKE 'tmpdir'").Scan(&name, &value))
+	assert.Equal(t, filepath.Join(dir, "tmp"), value)
+	// What lies in the system's folder is somebody else's.
+	other, err := os.CreateTemp("", "#sql-temptable-other-")
+	require.NoError(t, err)
+	require.NoError(t, other.Close())
+	defer os.Remove(other.Name())
+	start(t, folder(t))
+	assert.FileExists(t, other.Name())
+}
