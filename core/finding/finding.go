@@ -33,6 +33,8 @@ const (
 	LossSteady Code = "loss_steady"
 	// LossBursts: losses come in runs.
 	LossBursts Code = "loss_bursts"
+	// LossAlternating: losses come regularly.
+	LossAlternating Code = "loss_alternating"
 	// DelayRaised: the delay is above its normal band.
 	DelayRaised Code = "delay_raised"
 	// DelayStep: the level of delay changed for good at a time.
@@ -49,7 +51,7 @@ const (
 type Finding struct {
 	Code     Code               `json:"code"`
 	Sentence string             `json:"sentence"`
-	Figures  map[string]float64 `json:"figures"`    // by key, unit in the key
+	Figures  map[string]float64 `json:"figures" doc:"The figures it rests on, the unit in the key"`
 	Sure     float64            `json:"confidence"` // 0 to 1; 1 when it only says what was seen
 	Advice   string             `json:"advice"`     // the next step; empty when none is needed
 }

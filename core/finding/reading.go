@@ -2,6 +2,7 @@ package finding
 
 import (
 	"fmt"
+	"strings"
 
 	"woodlark.example/core/figure"
 	"woodlark.example/core/loss"
@@ -16,6 +17,14 @@ func OfReading(r reading.Reading, probes []reading.Probe) []Finding {
 		return found
 	}
 	switch {
+	case r.Refused > 0 && r.Answered == 0 && strings.HasPrefix(r.Cause, reading.PortRefused):
+		found = append(found, Finding{
+			Code:     PortClosed,
+			Sentence: fmt.Sprintf("The port is closed: %s. The host is there, and nothing listens at that port (or its own firewall says so).", r.Cause),
+			Figures:  map[string]float64{"refused": float64(r.Refused), "sent": float64(r.Sent)},
+			Sure:     observed,
+			Advice:   "See at the host whether the service runs and on which port ('woodlark here -port' there).",
+		})
 	case r.Refused > 0 && r.Answered == 0:
 		found = append(found, Finding{
 			Code:     Refusals,
@@ -71,6 +80,13 @@ func ofLoss(r reading.Reading, probes []reading.Probe) Finding {
 		Figures:  map[string]float64{"loss_ratio": ratio, "loss_low_ratio": low, "loss_high_ratio": high, "longest_run": float64(pattern.Longest)},
 		Sure:     interval,
 		Advice:   "Trace the route to see from which hop on the loss is carried.",
+	}
+	if n, chance, ok := loss.Every(gone); ok {
+		f.Code, f.Sure = LossAlternating, sure(chance)
+		f.Figures["every"] = float64(n)
+		f.Sentence += fmt.Sprintf(" They come regularly: one of each %d.", n)
+		f.Advice = "Look for lines that share the load in turn, one of which is dead, and for a policer that counts packets."
+		return f
 	}
 	if burst, ok := pattern.BurstRatio.Get(); ok && burst >= 2 && pattern.Runs >= 2 {
 		f.Code = LossBursts

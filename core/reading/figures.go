@@ -22,6 +22,8 @@ type Figures struct {
 	Unsent          int       `json:"unsent"`
 	Duplicates      int       `json:"duplicates"`
 	LateSent        int       `json:"late_sent" doc:"Probes that this host sent late"`
+	Reordered       *int      `json:"reordered" doc:"Answers that the answer to a later probe overtook"`
+	Damaged         *int      `json:"damaged" doc:"Answers with another payload than was sent; they count as none"`
 	LossRatio       *float64  `json:"loss_ratio"`
 	LossLowRatio    *float64  `json:"loss_low_ratio" doc:"Lower limit of the 95 % Wilson interval"`
 	LossHighRatio   *float64  `json:"loss_high_ratio" doc:"Upper limit of the 95 % Wilson interval"`
@@ -39,6 +41,8 @@ type Figures struct {
 	SpreadMs        *float64  `json:"spread_ms"`
 	Timestamps      string    `json:"timestamps" doc:"Where round-trip times were taken: kernel, user, world or none"`
 	Cause           string    `json:"cause" doc:"What the last refusal or failed sending said"`
+	AnsweredAs      string    `json:"answered_as" doc:"How it was answered where otherwise than asked, such as by port unreachable; else empty"`
+	OtherAddress    string    `json:"other_address" doc:"The address that answered in the target's place; empty when none did"`
 }
 
 // Figures writes the reading for machines.
@@ -49,7 +53,13 @@ func (r Reading) Figures() Figures {
 		RTTMinMs: figure.Ms(r.RTT.Min), RTTMeanMs: figure.Ms(r.RTT.Mean), RTTMedianMs: figure.Ms(r.RTT.Median), RTTP95Ms: figure.Ms(r.RTT.P95),
 		RTTP99Ms: figure.Ms(r.RTT.P99), RTTMaxMs: figure.Ms(r.RTT.Max), RTTSDMs: figure.Ms(r.RTT.SD), JitterMs: figure.Ms(r.RTT.Jitter),
 		JitterRFC3550Ms: figure.Ms(r.RTT.JitterRFC3550), PDVMs: figure.Ms(r.RTT.PDV), SpreadMs: figure.Ms(r.RTT.Spread),
-		Timestamps: r.Stamp.String(), Cause: r.Cause,
+		Timestamps: r.Stamp.String(), Cause: r.Cause, AnsweredAs: r.As, OtherAddress: r.Other,
+	}
+	if n, ok := r.Reordered.Get(); ok {
+		f.Reordered = &n
+	}
+	if n, ok := r.Damaged.Get(); ok {
+		f.Damaged = &n
 	}
 	if ratio, ok := r.Loss().Value().Get(); ok {
 		low, high, _ := r.Loss().Interval()
@@ -69,7 +79,14 @@ func (f Figures) Reading() Reading {
 		}
 		return figure.Of(figure.FromMillis(*ms))
 	}
+	n := func(v *int) figure.Opt[int] {
+		if v == nil {
+			return figure.Opt[int]{}
+		}
+		return figure.Of(*v)
+	}
 	return Reading{
+		Reordered: n(f.Reordered), Damaged: n(f.Damaged), As: f.AnsweredAs, Other: f.OtherAddress,
 		At: f.StartedAt, Span: time.Duration(f.SpanS * float64(time.Second)), Expected: f.Expected, Sent: f.Sent, Answered: f.Answered,
 		Lost: f.Lost, Late: f.Late, Refused: f.Refused, Unsent: f.Unsent, Duplicates: f.Duplicates, LateSent: f.LateSent, Cause: f.Cause,
 		Stamp: StampFrom(f.Timestamps),

@@ -8,6 +8,7 @@ package reading
 
 import (
 	"fmt"
+	"net/netip"
 	"time"
 )
 
@@ -70,8 +71,13 @@ func StampFrom(name string) Stamp {
 	return StampNone
 }
 
+// PortRefused is how the Cause of a refusal begins that the target's own port
+// sent: the target is there.
+const PortRefused = "connection refused by "
+
 // Probe is one probe and its fate.
 type Probe struct {
+	Number   int           // of those to one target, from 0; not kept by Pack
 	DueAt    time.Time     // its deadline
 	SentLate time.Duration // how long after the deadline it left
 	Outcome  Outcome
@@ -80,6 +86,14 @@ type Probe struct {
 	TTL      int           // TTL or hop limit of the answer; 0 when unknown
 	Cause    string        // of Refused and Unsent: what was said
 	Copies   int           // further copies of the answer (RFC 5560)
+	// As is how it was answered where that was otherwise than asked, such as by
+	// "port unreachable"; empty for the answer that was asked for.
+	As        string
+	Peer      netip.Addr // that answered, where it was another than was asked
+	Overtaken bool       // the answer to a later probe came first (RFC 4737)
+	Shut      bool       // refused by the target's own port: the target is there
+	MTU       int        // of a refusal for its size: what fits, in bytes; 0 when it was not told
+	Damaged   bool       // an answer came whose payload was not what was sent; it counts as none
 }
 
 // LateSent reports whether a probe that left late by d counts as late-sent: by

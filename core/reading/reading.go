@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"woodlark.example/core/delay"
+	"woodlark.example/core/figure"
 	"woodlark.example/core/loss"
 )
 
@@ -23,8 +24,14 @@ type Reading struct {
 	Duplicates int
 	LateSent   int
 	RTT        delay.Summary
-	Stamp      Stamp  // the weakest of the stamps it rests on
-	Cause      string // the last refusal's or failed sending's cause
+	// Reordered is how many answers were overtaken by the answer to a later probe
+	// (RFC 4737 §4.1.1), Damaged how many came with another payload than was
+	// sent. Absent where they were not looked at.
+	Reordered, Damaged figure.Opt[int]
+	Stamp              Stamp  // the weakest of the stamps it rests on
+	Cause              string // the last refusal's or failed sending's cause
+	As                 string // how the last answer came where that was otherwise than asked; see Probe
+	Other              string // the address that answered in the target's place, if one did
 }
 
 // Loss is the loss of the reading.
@@ -81,6 +88,7 @@ func (b *Builder) Reading() Reading {
 func Of(at time.Time, span time.Duration, expected int, interval time.Duration, probes []Probe) Reading {
 	r := Reading{At: at, Span: span, Expected: expected}
 	samples := make([]delay.Sample, 0, len(probes))
+	overtaken, damaged := 0, 0
 	for i, p := range probes {
 		if p.Outcome == Unsent {
 			r.Unsent++
@@ -89,6 +97,18 @@ func Of(at time.Time, span time.Duration, expected int, interval time.Duration, 
 		}
 		r.Sent++
 		r.Duplicates += p.Copies
+		if p.Overtaken {
+			overtaken++
+		}
+		if p.Damaged {
+			damaged++
+		}
+		if p.As != "" {
+			r.As = p.As
+		}
+		if p.Peer.IsValid() {
+			r.Other = p.Peer.String()
+		}
 		if LateSent(p.SentLate, interval) {
 			r.LateSent++
 		}
@@ -110,5 +130,6 @@ func Of(at time.Time, span time.Duration, expected int, interval time.Duration, 
 		}
 	}
 	r.RTT = delay.Summarise(samples)
+	r.Reordered, r.Damaged = figure.Of(overtaken), figure.Of(damaged)
 	return r
 }

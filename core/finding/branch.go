@@ -1,0 +1,233 @@
+package finding
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"woodlark.example/core/delay"
+	"woodlark.example/core/figure"
+	"woodlark.example/core/route"
+)
+
+const (
+	// BranchLossy: one branch of several loses more.
+	BranchLossy Code = "branch_lossy"
+	// BranchSlow: one branch of several is slower.
+	BranchSlow Code = "branch_slow"
+	// RouteChanged: hops differ from an earlier route.
+	RouteChanged Code = "route_changed"
+	// RouteAsymmetric: the way back differs from the way there.
+	RouteAsymmetric Code = "route_asymmetric"
+)
+
+// leastBranchStep is how much slower a branch must be: less is seldom felt.
+const leastBranchStep = 2 * time.Millisecond
+
+// branches tells which branches are worse from end to end than the best, where no
+// link was found that explains it.
+func (x Traced) branches() (found []Finding) {
+	if len(x.Branches) < 2 {
+		return nil
+	}
+	located := slices.ContainsFunc(x.Faults, func(f route.Fault) bool { return f.Share < 1 })
+	for i, b := range x.Branches {
+		if f, ok := x.lossy(i, b); ok && !located && !x.TargetSpares {
+			found = append(found, f)
+		}
+		if f, ok := x.slow(i, b); ok {
+			found = append(found, f)
+		}
+	}
+	return found
+}
+
+func (x Traced) lossy(i int, b route.Branch) (Finding, bool) {
+	low, high, ok := b.Loss.Interval()
+	value := b.Loss.Value().Or(0)
+	for k, other := range x.Branches {
+		_, limit, known := other.Loss.Interval()
+		if k == i || !ok || !known || low <= limit || value < leastLoss {
+			continue
+		}
+		return Finding{
+			Code: BranchLossy,
+			Sentence: fmt.Sprintf("The branch by %s loses %s of its probes, another %s; %s of the flows take it.",
+				x.by(b), figure.FormatRatio(value), figure.FormatRatio(other.Loss.Value().Or(0)), figure.FormatRatio(b.Share)),
+			Figures: map[string]float64{"loss_ratio": value, "low_ratio": low, "high_ratio": high, "share_ratio": b.Share, "hop": float64(firstOwn(b))},
+			Sure:    interval,
+			Advice:  "Connections that are put on it suffer, others do not: tell who runs that branch, with this trace." + x.whose(x.ownAddr(b)),
+		}, true
+	}
+	return Finding{}, false
+}
+
+func (x Traced) slow(i int, b route.Branch) (Finding, bool) {
+	low, _ := medians(b.RTTs)
+	mine, ok := route.MedianOf(b.RTTs).Get()
+	for k, other := range x.Branches {
+		_, high := medians(other.RTTs)
+		theirs, known := route.MedianOf(other.RTTs).Get()
+		step := mine - theirs
+		if k == i || !ok || !known || low <= high || step < leastBranchStep || step < theirs/10 {
+			continue
+		}
+		return Finding{
+			Code: BranchSlow,
+			Sentence: fmt.Sprintf("The branch by %s takes %s longer than another: %s instead of %s; %s of the flows take it.", x.by(b),
+				figure.FormatMs(figure.Millis(step)), figure.FormatMs(figure.Millis(mine)), figure.FormatMs(figure.Millis(theirs)), figure.FormatRatio(b.Share)),
+			Figures: map[string]float64{"added_ms": figure.Millis(step), "rtt_ms": figure.Millis(mine), "share_ratio": b.Share, "hop": float64(firstOwn(b))},
+			Sure:    interval,
+			Advice:  "Connections that are put on it are slower than others: ask who runs the balancing router whether that is meant." + x.whose(x.ownAddr(b)),
+		}, true
+	}
+	return Finding{}, false
+}
+
+// medians is the 95 % interval of the median.
+func medians(rtts []time.Duration) (low, high time.Duration) {
+	if len(rtts) == 0 {
+		return 0, 0
+	}
+	sorted := slices.Clone(rtts)
+	slices.Sort(sorted)
+	return delay.MedianInterval(sorted)
+}
+
+func firstOwn(b route.Branch) int {
+	if len(b.Own) == 0 {
+		return 0
+	}
+	return b.Own[0]
+}
+
+// ownAddr is the first hop that the branch does not share.
+func (x Traced) ownAddr(b route.Branch) netip.Addr {
+	if n := firstOwn(b); n > 0 && n <= len(b.Hops) {
+		return b.Hops[n-1]
+	}
+	return netip.Addr{}
+}
+
+// by names a branch by the hops that are its own.
+func (x Traced) by(b route.Branch) string {
+	var names []string
+	for _, ttl := range b.Own {
+		if ttl <= len(b.Hops) && b.Hops[ttl-1].IsValid() {
+			names = append(names, x.name(b.Hops[ttl-1]))
+		}
+	}
+	switch {
+	case len(names) == 0:
+		return "hops that do not answer"
+	case len(names) > 3:
+		return fmt.Sprintf("%s, %s and %d more", names[0], names[1], len(names)-2)
+	}
+	return strings.Join(names, ", ")
+}
+
+// changed says what differs from an earlier route.
+func (x Traced) changed() []Finding {
+	if x.Earlier == nil {
+		return nil
+	}
+	d := route.Compare(*x.Earlier, x.Route)
+	if !d.Changed {
+		return nil
+	}
+	var fresh, gone []string
+	for _, l := range d.Lines {
+		switch l.Change {
+		case route.New:
+			fresh = append(fresh, x.who(l.Is, l.Addr))
+		case route.Gone:
+			gone = append(gone, x.who(l.Was, l.Addr))
+		}
+	}
+	f := Finding{Code: RouteChanged, Figures: map[string]float64{"hop": float64(d.First), "new": float64(len(fresh)), "gone": float64(len(gone))}, Sure: interval,
+		Advice: "Ask who runs these hops whether the change was meant; the comparison lists all lines."}
+	f.Sentence = "The route differs from " + x.When + ":"
+	switch {
+	case len(fresh) > 0 && len(gone) > 0:
+		f.Sentence += fmt.Sprintf(" %s in place of %s", some(fresh), some(gone))
+	case len(fresh) > 0:
+		f.Sentence += fmt.Sprintf(" %s came in", some(fresh))
+	default:
+		f.Sentence += fmt.Sprintf(" %s dropped out", some(gone))
+	}
+	if step, ok := d.Step.Get(); ok {
+		f.Figures["step_ms"] = figure.Millis(step)
+		word := "longer"
+		if step < 0 {
+			word = "shorter"
+		}
+		f.Sentence += fmt.Sprintf("; the round trip is %s %s.", figure.FormatMs(figure.Millis(max(step, -step))), word)
+	} else {
+		f.Sentence += "."
+	}
+	return []Finding{f}
+}
+
+// some names the first few.
+func some(list []string) string {
+	if len(list) > 3 {
+		return fmt.Sprintf("%s and %d more", strings.Join(list[:2], ", "), len(list)-2)
+	}
+	return strings.Join(list, ", ")
+}
+
+// turned says how the way back differs. A router answers each way with the address
+// of another of its interfaces, so addresses are compared by who they belong to,
+// as far as names tell; else it takes a different number of hops.
+func (x Traced) turned() []Finding {
+	if x.Back == nil || !x.Reached || !x.Back.Reached {
+		return nil
+	}
+	there, back := x.routers(x.Route), x.routers(*x.Back)
+	var only []string
+	for _, n := range back {
+		if !slices.Contains(there, n) {
+			only = append(only, n)
+		}
+	}
+	missing := 0
+	for _, n := range there {
+		if !slices.Contains(back, n) {
+			missing++
+		}
+	}
+	// Addresses alone differ on a symmetric way too: each router shows two. Only a
+	// different length, or some hops in common and others not, tells.
+	common := len(there) - missing
+	longer := len(x.Back.Hops) != len(x.Hops)
+	if !longer && (common == 0 || len(only) == 0) {
+		return nil
+	}
+	f := Finding{Code: RouteAsymmetric, Figures: map[string]float64{"hops_there": float64(len(x.Hops)), "hops_back": float64(len(x.Back.Hops)), "only_back": float64(len(only))},
+		Sure: interval, Advice: "Loss and delay on the way back belong to other routers than those of this trace: look at both ways."}
+	f.Sentence = fmt.Sprintf("The way back is another: %d hops there, %d back", len(x.Hops), len(x.Back.Hops))
+	if common > 0 && len(only) > 0 {
+		f.Sentence += "; only the way back passes " + some(only)
+	}
+	f.Sentence += "."
+	return []Finding{f}
+}
+
+// routers are the names, or else the addresses, of the hops between the ends.
+func (x Traced) routers(r route.Route) (list []string) {
+	for i, h := range r.Hops {
+		if i == len(r.Hops)-1 {
+			break
+		}
+		for _, n := range h.Nodes {
+			name := x.Names[n.Addr]
+			if name == "" {
+				name = n.Addr.String()
+			}
+			list = append(list, name)
+		}
+	}
+	return list
+}

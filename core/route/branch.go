@@ -1,0 +1,116 @@
+package route
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+)
+
+// branches groups the flows whose whole way was asked by the ways they take. A hop
+// that was silent to one flow, or that balances by packet, does not tell ways
+// apart.
+func (g *Gather) branches(r *Route, last int) {
+	flows := map[int]bool{}
+	for s := range g.spots {
+		flows[s.flow] = true
+	}
+	type way struct {
+		hops  []netip.Addr
+		flows []int
+	}
+	var ways []way
+	whole := 0
+	for _, flow := range sortedFlows(flows) {
+		hops, ok := g.way(r, flow, last)
+		if !ok {
+			continue
+		}
+		whole++
+		i := slices.IndexFunc(ways, func(w way) bool { return agree(w.hops, hops) })
+		if i < 0 {
+			ways = append(ways, way{hops, []int{flow}})
+			continue
+		}
+		ways[i].flows = append(ways[i].flows, flow)
+		for k, a := range hops { // what one flow did not hear another may have
+			if !ways[i].hops[k].IsValid() {
+				ways[i].hops[k] = a
+			}
+		}
+	}
+	for _, w := range ways {
+		b := Branch{Share: float64(len(w.flows)) / float64(whole), Hops: w.hops, Flows: w.flows}
+		for _, flow := range w.flows {
+			end, ok := g.ends[flow]
+			if !ok {
+				continue
+			}
+			t := g.spots[spot{end, flow}]
+			b.Loss = g.count(t, b.Loss)
+			for _, h := range t.heard {
+				b.RTTs = append(b.RTTs, h.rtts...)
+			}
+		}
+		r.Branches = append(r.Branches, b)
+	}
+	slices.SortStableFunc(r.Branches, func(a, b Branch) int { return cmp.Compare(b.Share, a.Share) })
+	for i := range r.Branches {
+		r.Branches[i].Own = own(r.Branches, i)
+	}
+}
+
+func sortedFlows(set map[int]bool) []int {
+	var list []int
+	for f := range set {
+		list = append(list, f)
+	}
+	slices.Sort(list)
+	return list
+}
+
+// way is a flow's hops; false when not all of them were asked.
+func (g *Gather) way(r *Route, flow, last int) ([]netip.Addr, bool) {
+	end := g.end(flow, last)
+	hops := make([]netip.Addr, end)
+	for ttl := 1; ttl <= end; ttl++ {
+		t := g.spots[spot{ttl, flow}]
+		switch {
+		case t != nil && !r.Hops[ttl-1].PerPacket:
+			hops[ttl-1] = t.first()
+		case t == nil && len(r.Hops[ttl-1].Nodes) > 1 && !r.Hops[ttl-1].PerPacket:
+			return nil, false
+		case t == nil && len(r.Hops[ttl-1].Nodes) == 1:
+			hops[ttl-1] = r.Hops[ttl-1].Nodes[0].Addr
+		}
+	}
+	return hops, true
+}
+
+func agree(a, b []netip.Addr) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for i := range a {
+		if a[i].IsValid() && b[i].IsValid() && a[i] != b[i] {
+			return false
+		}
+	}
+	return true
+}
+
+// own are the TTLs at which one branch differs from all that it parts from there.
+func own(all []Branch, i int) []int {
+	var ttls []int
+	for k, a := range all[i].Hops {
+		for j, other := range all {
+			if j == i || !a.IsValid() {
+				continue
+			}
+			if k >= len(other.Hops) || other.Hops[k].IsValid() && other.Hops[k] != a {
+				ttls = append(ttls, k+1)
+				break
+			}
+		}
+	}
+	return ttls
+}

@@ -1,0 +1,146 @@
+package route
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"woodlark.example/core/delay"
+	"woodlark.example/core/figure"
+	"woodlark.example/core/loss"
+)
+
+// Node is who answered at a hop.
+type Node struct {
+	Addr     netip.Addr
+	Answered int
+	Flows    []int // that were seen to pass it, in order
+	RTTs     []time.Duration
+	Labels   []Label // of the newest answer that had some
+	// Interface by which probes came in, as the router says; empty when it does not.
+	Interface string
+	HopsBack  figure.Opt[int] // of the newest answer
+	DSCP      figure.Opt[int] // that probes had when they got there
+	Rewritten netip.Addr      // the target that probes had by then, when another; else not valid
+	Refusal   string          // why it sent probes back; empty when it did not
+	MTU       int             // that it named as too small for a probe; 0 when it named none
+	Target    bool            // it is the target itself
+}
+
+// Hop is one step of a route.
+type Hop struct {
+	TTL   int
+	Nodes []Node // the one with the most flows first; none when nobody ever answered
+	Loss  loss.Ratio
+	RTTs  []time.Duration // of all nodes
+	// PerPacket says that packets of one and the same flow met different nodes
+	// here: a router before balances by packet.
+	PerPacket bool
+}
+
+// Addr is the hop's first node; not valid when nobody answered.
+func (h Hop) Addr() netip.Addr {
+	if len(h.Nodes) == 0 {
+		return netip.Addr{}
+	}
+	return h.Nodes[0].Addr
+}
+
+// Has reports whether an address answered at the hop.
+func (h Hop) Has(a netip.Addr) bool {
+	return slices.ContainsFunc(h.Nodes, func(n Node) bool { return n.Addr == a })
+}
+
+// Edge leads from a node at one hop to a node at the next. An address that is not
+// valid stands for who stayed silent.
+type Edge struct {
+	TTL      int // of the hop that it leads to
+	From, To netip.Addr
+	Flows    []int
+}
+
+// Branch is one way that flows take.
+type Branch struct {
+	Share float64      // of the flows whose whole way is known, 0 to 1
+	Hops  []netip.Addr // by TTL, from 1 on; not valid where silent
+	Flows []int
+	Loss  loss.Ratio      // from end to end
+	RTTs  []time.Duration // from end to end
+	// Own are the TTLs at which it differs from the other branches.
+	Own []int
+}
+
+// Route is what all probes together show of the way to a target.
+type Route struct {
+	Target   netip.Addr
+	Hops     []Hop // by TTL, from 1 on, to the target or the last that was asked
+	Edges    []Edge
+	Branches []Branch // the one with the largest share first; one at least when a way is known
+	Reached  bool
+	Refusal  string // why the last hop sent probes back; empty when it did not
+	// End to end, whichever flow.
+	Loss loss.Ratio
+	RTTs []time.Duration
+}
+
+// Balanced reports whether flows take different ways.
+func (r Route) Balanced() bool { return len(r.Branches) > 1 }
+
+// PathMTU is the least that a router on the way named; 0 when none did.
+func (r Route) PathMTU() (mtu, ttl int) {
+	for _, h := range r.Hops {
+		for _, n := range h.Nodes {
+			if n.MTU > 0 && (mtu == 0 || n.MTU < mtu) {
+				mtu, ttl = n.MTU, h.TTL
+			}
+		}
+	}
+	return mtu, ttl
+}
+
+// MedianOf is the median of round-trip times; absent when there are none.
+func MedianOf(rtts []time.Duration) figure.Duration {
+	if len(rtts) == 0 {
+		return figure.Duration{}
+	}
+	sorted := slices.Clone(rtts)
+	slices.Sort(sorted)
+	return figure.Of(delay.Quantile(sorted, 0.5))
+}
+
+// Ways are the lines of hops, each the whole way by addresses, that tell two
+// routes apart: one a branch.
+func (r Route) Ways() [][]netip.Addr {
+	var list [][]netip.Addr
+	for _, b := range r.Branches {
+		list = append(list, b.Hops)
+	}
+	return list
+}
+
+// Key tells distinct routes apart: the addresses of each hop, in order, without
+// their shares. Silent hops are "-", those that balance by packet "~".
+func (r Route) Key() string {
+	var b strings.Builder
+	for i, h := range r.Hops {
+		if i > 0 {
+			b.WriteByte(' ')
+		}
+		switch {
+		case h.PerPacket:
+			b.WriteByte('~')
+			continue
+		case len(h.Nodes) == 0:
+			b.WriteByte('-')
+			continue
+		}
+		var names []string
+		for _, n := range h.Nodes {
+			names = append(names, n.Addr.String())
+		}
+		slices.Sort(names)
+		b.WriteString(strings.Join(names, "|"))
+	}
+	return b.String()
+}
