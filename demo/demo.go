@@ -17,6 +17,11 @@ var worldFile []byte
 //go:embed watches.yaml
 var Watches []byte
 
+// Owners is a table of who has which prefixes: see route.ParseOwners.
+//
+//go:embed owners.csv
+var Owners []byte
+
 // HistoryDays is how much history the demo starts with.
 const HistoryDays = 14
 

@@ -4,7 +4,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"net/netip"
 )
 
 // ICMP types that Woodlark speaks of (RFC 792, RFC 4443).
@@ -56,34 +55,37 @@ func (e Echo) Marshal(f Family) []byte {
 }
 
 // Checksum is the Internet checksum of b (RFC 1071), whose own field is 0.
-func Checksum(b []byte) uint16 {
-	var sum uint32
-	for len(b) > 1 {
-		sum += uint32(b[0])<<8 | uint32(b[1])
+func Checksum(b []byte) uint16 { return fold(sum(b, 0)) }
+
+// sum adds the 16-bit words of b, an odd byte padded with zero.
+func sum(b []byte, start uint64) uint64 {
+	for len(b) >= 4 {
+		start += uint64(binary.BigEndian.Uint32(b))
+		b = b[4:]
+	}
+	if len(b) >= 2 {
+		start += uint64(b[0])<<8 | uint64(b[1])
 		b = b[2:]
 	}
 	if len(b) == 1 {
-		sum += uint32(b[0]) << 8
+		start += uint64(b[0]) << 8
 	}
+	return start
+}
+
+func fold(sum uint64) uint16 {
 	for sum > 0xffff {
 		sum = sum>>16 + sum&0xffff
 	}
 	return ^uint16(sum)
 }
 
-// ICMP is a parsed message: an echo, or an error with what it quotes.
+// ICMP is a parsed message: an echo, or an error, which ParseICMPError reads in
+// full.
 type ICMP struct {
 	Type, Code uint8
 	Echo       *Echo  // set for echo requests and replies
-	Quoted     *Quote // set for errors that quote an echo request
 	Refusal    string // of errors: what they say
-}
-
-// Quote is the echo request that an ICMP error quotes.
-type Quote struct {
-	To      netip.Addr
-	ID, Seq uint16
-	Payload []byte // as much of it as was quoted
 }
 
 // ParseICMP reads an ICMP message without its IP header. Payloads alias b. The
@@ -102,14 +104,6 @@ func ParseICMP(f Family, b []byte) (ICMP, error) {
 		return m, nil
 	}
 	m.Refusal = RefusalText(f, m.Type, m.Code)
-	if m.Refusal == "" {
-		return m, nil
-	}
-	quoted, err := parseQuote(f, b[icmpHeaderSize:])
-	if err != nil {
-		return m, err
-	}
-	m.Quoted = quoted
 	return m, nil
 }
 
@@ -118,33 +112,6 @@ func isEcho(f Family, kind uint8) bool {
 		return kind == echo6 || kind == echoReply6
 	}
 	return kind == echo4 || kind == echoReply4
-}
-
-func parseQuote(f Family, b []byte) (*Quote, error) {
-	header, to := 40, netip.Addr{}
-	if f == IPv4 {
-		if len(b) < 20 || b[0]>>4 != 4 {
-			return nil, fmt.Errorf("%w: quoted IPv4 header", ErrPacket)
-		}
-		header = int(b[0]&0xf) * 4
-		if header < 20 || b[9] != 1 {
-			return nil, fmt.Errorf("%w: quoted packet is not ICMP", ErrPacket)
-		}
-		to = netip.AddrFrom4([4]byte(b[16:20]))
-	} else {
-		if len(b) < 40 || b[0]>>4 != 6 || b[6] != 58 {
-			return nil, fmt.Errorf("%w: quoted packet is not ICMPv6", ErrPacket)
-		}
-		to = netip.AddrFrom16([16]byte(b[24:40]))
-	}
-	if len(b) < header+icmpHeaderSize {
-		return nil, fmt.Errorf("%w: quote of %d bytes is cut short", ErrPacket, len(b))
-	}
-	inner := b[header:]
-	if request := inner[0]; request != echo4 && f == IPv4 || request != echo6 && f == IPv6 {
-		return nil, fmt.Errorf("%w: quoted packet is not an echo request", ErrPacket)
-	}
-	return &Quote{To: to, ID: binary.BigEndian.Uint16(inner[4:]), Seq: binary.BigEndian.Uint16(inner[6:]), Payload: inner[icmpHeaderSize:]}, nil
 }
 
 var unreachableText4 = map[uint8]string{

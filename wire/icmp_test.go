@@ -75,21 +75,27 @@ func TestErrors(t *testing.T) {
 		m, err := wire.ParseICMP(c.family, b)
 		require.NoError(t, err, c.says)
 		assert.Equal(t, c.says, m.Refusal)
-		require.NotNil(t, m.Quoted)
-		assert.Equal(t, netip.MustParseAddr(c.to), m.Quoted.To)
-		assert.Equal(t, uint16(7), m.Quoted.ID)
-		assert.Equal(t, uint16(9), m.Quoted.Seq)
+		e, err := wire.ParseICMPError(c.family, b)
+		require.NoError(t, err)
+		assert.Equal(t, c.says, e.Refusal(c.family))
+		ip, message, err := wire.ParseQuoted(e.Quoted)
+		require.NoError(t, err)
+		assert.Equal(t, netip.MustParseAddr(c.to), ip.Dst)
+		assert.Equal(t, []byte{0, 7, 0, 9}, message[4:8], "identifier and sequence number")
 		// Cut short anywhere, it is refused, not misread.
-		for n := range len(b) - 17 {
-			cut := append([]byte{}, b[:n]...)
-			if c.family == wire.IPv4 && n >= 8 {
-				cut[2], cut[3] = 0, 0
-				binary.BigEndian.PutUint16(cut[2:], wire.Checksum(cut))
+		header := 20
+		if c.family == wire.IPv6 {
+			header = 40
+		}
+		for n := range len(e.Quoted) {
+			ip, message, err := wire.ParseQuoted(e.Quoted[:n])
+			if n < header {
+				assert.Error(t, err, "%s cut to %d", c.says, n)
+				continue
 			}
-			m, err := wire.ParseICMP(c.family, cut)
-			if n < len(b)-16-8 {
-				assert.True(t, err != nil && m.Quoted == nil, "%s cut to %d", c.says, n)
-			}
+			require.NoError(t, err, "%s cut to %d", c.says, n)
+			assert.Equal(t, netip.MustParseAddr(c.to), ip.Dst)
+			assert.Len(t, message, n-header)
 		}
 	}
 }

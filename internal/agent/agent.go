@@ -11,10 +11,12 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"os"
 	"sync"
 	"time"
 
+	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/network"
 	"woodlark.example/internal/plan"
@@ -27,6 +29,7 @@ type Options struct {
 	ID      ident.ID
 	Name    string
 	Network network.Network
+	Ground  Ground // of this machine; nil in a simulated network, which tells by itself
 	Service plan.Service
 	Dir     string // for the spool and the journal; made when it is not there
 	Log     *slog.Logger
@@ -45,7 +48,9 @@ type Agent struct {
 	tasks   map[taskKey]*work
 	wanted  []plan.Task
 	resumed map[ident.ID]journalEntry
-	engines map[uint8]*engine
+	engines map[engineKey]*engine
+	sweeps  sweeps
+	traces  repeated[plan.TraceTask]
 }
 
 type taskKey struct{ watch, path ident.ID }
@@ -57,7 +62,13 @@ type work struct {
 	ended   chan struct{}
 }
 
-// engine is a ping engine for one service class.
+// engineKey is what an engine's sockets are for.
+type engineKey struct {
+	dscp uint8
+	kind reading.Kind
+}
+
+// engine is a ping engine for one service class and kind of probe.
 type engine struct {
 	*ping.Engine
 	cancel context.CancelFunc
@@ -74,7 +85,8 @@ func New(o Options) (*Agent, error) {
 	}
 	log := o.Log.With("agent", o.Name)
 	a := &Agent{options: o, log: log, changed: make(chan struct{}, 1), tasks: map[taskKey]*work{},
-		engines: map[uint8]*engine{}, resumed: map[ident.ID]journalEntry{}}
+		engines: map[engineKey]*engine{}, resumed: map[ident.ID]journalEntry{}}
+	a.sweeps.times = map[[32]byte]map[netip.Addr]time.Duration{}
 	a.spool = newSpool(o, log)
 	for _, e := range a.readJournal() {
 		if time.Now().Truncate(time.Minute).Equal(e.At) {
@@ -92,6 +104,11 @@ func (a *Agent) SetPlan(tasks []plan.Task) {
 	a.mu.Lock()
 	a.wanted = tasks
 	a.mu.Unlock()
+	a.tellChanged()
+}
+
+// tellChanged has Run look at what is wanted.
+func (a *Agent) tellChanged() {
 	select {
 	case a.changed <- struct{}{}:
 	default:
@@ -120,11 +137,15 @@ func (a *Agent) Run(ctx context.Context) error {
 		select {
 		case <-a.changed:
 			a.apply(ctx)
+			a.sweeps.apply(ctx, a.sweepPeriodically)
+			a.traces.apply(ctx, a.tracePeriodically)
 		case <-tick.C:
 			a.noteJournal(a.writeJournal())
 		case <-ctx.Done():
 		}
 	}
+	a.sweeps.stop()
+	a.traces.stop()
 	a.stopAll()
 	close(stopSpool)
 	wg.Wait()
@@ -196,12 +217,13 @@ func (a *Agent) start(ctx context.Context, key taskKey, t plan.Task) {
 	}()
 }
 
-// engineFor is the running engine for a service class. It is called with a.mu
-// free.
-func (a *Agent) engineFor(dscp uint8) (*engine, error) {
+// engineFor is the running engine for a service class and kind of probe. It is
+// called with a.mu free.
+func (a *Agent) engineFor(dscp uint8, via reading.Via) (*engine, error) {
+	key := engineKey{dscp, via.Kind}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if e := a.engines[dscp]; e != nil {
+	if e := a.engines[key]; e != nil {
 		select {
 		case <-e.ended: // it broke; make another
 		default:
@@ -209,13 +231,13 @@ func (a *Agent) engineFor(dscp uint8) (*engine, error) {
 		}
 	}
 	inner, err := ping.NewEngine(a.options.Network, ping.Options{
-		Families: []wire.Family{wire.IPv4, wire.IPv6}, Socket: network.SocketOptions{DSCP: dscp}})
+		Families: []wire.Family{wire.IPv4, wire.IPv6}, Vias: []reading.Via{via}, Socket: network.SocketOptions{DSCP: dscp}})
 	if err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	e := &engine{inner, cancel, make(chan struct{})}
-	a.engines[dscp] = e
+	a.engines[key] = e
 	go func() {
 		defer close(e.ended)
 		if err := inner.Run(ctx); err != nil {

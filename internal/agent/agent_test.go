@@ -16,6 +16,7 @@ import (
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/network/world"
+	"woodlark.example/internal/network/world/live"
 	"woodlark.example/internal/plan"
 	"woodlark.example/wire"
 )
@@ -68,7 +69,7 @@ links:
 func startAgent(t *testing.T, dir string, d *desk) (*Agent, func()) {
 	m, err := world.Read([]byte(harbour), world.Options{})
 	require.NoError(t, err)
-	here, err := m.At("here")
+	here, err := live.New(m).At("here")
 	require.NoError(t, err)
 	a, err := New(Options{ID: ident.New(), Name: "here", Network: here, Service: d, Dir: dir})
 	require.NoError(t, err)
@@ -190,7 +191,7 @@ func TestOrders(t *testing.T) {
 	a, _ := startAgent(t, t.TempDir(), d)
 	good, bad := plan.OrderPath{Run: ident.New(), Path: ident.New(), Target: "there", Family: wire.IPv4}, plan.OrderPath{Run: ident.New(), Path: ident.New(), Target: "nowhere", Family: wire.IPv4}
 	heard := 0
-	a.Measure(t.Context(), plan.Order{Paths: []plan.OrderPath{good, bad}, Probes: 5, Interval: 2 * time.Millisecond}, func(n int) { heard = n })
+	a.Measure(t.Context(), plan.Order{Paths: []plan.OrderPath{good, bad}, Probes: 5, Interval: 2 * time.Millisecond}, func(int, reading.Probe) { heard++ })
 	assert.Equal(t, 5, heard)
 	require.Eventually(t, d.has(func(d *desk) bool { return len(d.runs) == 2 }), 10*time.Second, 10*time.Millisecond)
 	assert.Equal(t, plan.Done, d.runs[good.Run].Outcome)

@@ -3,7 +3,6 @@ package agent
 import (
 	"context"
 	"net/netip"
-	"sync/atomic"
 	"time"
 
 	"woodlark.example/core/reading"
@@ -13,29 +12,31 @@ import (
 )
 
 // Measure carries out an order; see plan.Hand.
-func (a *Agent) Measure(ctx context.Context, o plan.Order, heard func(int)) {
+func (a *Agent) Measure(ctx context.Context, o plan.Order, heard func(int, reading.Probe)) {
 	var addrs []netip.Addr
+	var vias []reading.Via
 	var paths []plan.OrderPath
+	var places []int // in the order, of each address
 	run := func(p plan.OrderPath, from time.Time, address string, outcome plan.Outcome, reason string) {
 		a.spool.addRun(plan.Run{ID: p.Run, Path: p.Path, Started: from, Ended: time.Now(), Address: address, Outcome: outcome, Reason: reason})
 	}
 	began := time.Now()
-	for _, p := range o.Paths {
+	for i, p := range o.Paths {
 		addr, err := a.address(ctx, plan.Task{Target: p.Target, Family: p.Family})
 		if err != nil {
 			run(p, began, "", plan.Failed, err.Error())
 			continue
 		}
-		addrs, paths = append(addrs, addr), append(paths, p)
+		addrs, vias, paths = append(addrs, addr), append(vias, p.Via), append(paths, p)
+		places = append(places, i)
 	}
 	if len(addrs) == 0 {
 		return
 	}
-	var known atomic.Int64
 	results, err := ping.Measure(ctx, a.options.Network, ping.Request{
-		Addrs: addrs, Probes: o.Probes, Interval: o.Interval, Wait: o.Wait, Payload: o.Payload,
+		Addrs: addrs, Vias: vias, Probes: o.Probes, Interval: o.Interval, Wait: o.Wait, Payload: o.Payload,
 		Socket: network.SocketOptions{DSCP: o.DSCP},
-		Heard:  func(int, reading.Probe) { heard(int(known.Add(1))) },
+		Heard:  func(i int, p reading.Probe) { heard(places[i], p) },
 	})
 	if err != nil {
 		for _, p := range paths {

@@ -18,11 +18,12 @@ import (
 )
 
 const (
-	gather      = 500 * time.Millisecond // how long finished readings are gathered
-	uploadLimit = 60 * time.Second
-	retryLeast  = 500 * time.Millisecond
-	retryMost   = 10 * time.Second
-	mostAtOnce  = 2000 // readings in one upload
+	gather       = 500 * time.Millisecond // how long finished readings are gathered
+	uploadLimit  = 60 * time.Second
+	retryLeast   = 500 * time.Millisecond
+	retryMost    = 10 * time.Second
+	mostAtOnce   = 2000 // readings in one upload
+	tracesAtOnce = 50
 )
 
 // spool keeps readings on disk until the service has them. Every batch is a
@@ -38,6 +39,8 @@ type spool struct {
 	minutes []journalEntry // whole minutes whose figures are not computed yet
 	ready   []plan.Record
 	runs    []plan.Run
+	sweeps  []plan.Sweep
+	traces  []plan.Trace
 	held    int // readings in files
 
 	away time.Time // since when the service does not take uploads
@@ -67,6 +70,38 @@ func (s *spool) addRun(r plan.Run) {
 	s.mu.Unlock()
 	s.tell()
 }
+
+func (s *spool) addSweep(x plan.Sweep) {
+	s.mu.Lock()
+	s.sweeps = append(s.sweeps, x)
+	s.mu.Unlock()
+	s.tell()
+}
+
+func (s *spool) addTrace(x plan.Trace) {
+	s.mu.Lock()
+	s.traces = append(s.traces, x)
+	s.mu.Unlock()
+	s.tell()
+}
+
+// takeAll takes what waits in memory; it is called with mu held.
+func (s *spool) takeAll() plan.Upload {
+	u := plan.Upload{Agent: s.agent, Readings: s.ready, Runs: s.runs, Sweeps: s.sweeps, Traces: s.traces}
+	s.ready, s.runs, s.sweeps, s.traces = nil, nil, nil, nil
+	return u
+}
+
+// putBack puts what could not be written or uploaded before what came meanwhile.
+func (s *spool) putBack(u plan.Upload) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.ready, s.runs = append(u.Readings, s.ready...), append(u.Runs, s.runs...)
+	s.sweeps, s.traces = append(u.Sweeps, s.sweeps...), append(u.Traces, s.traces...)
+}
+
+// size is how many things an upload holds.
+func size(u plan.Upload) int { return len(u.Readings) + len(u.Runs) + len(u.Sweeps) + len(u.Traces) }
 
 func (s *spool) tell() {
 	select {
@@ -128,26 +163,25 @@ func (s *spool) run(stop <-chan struct{}) {
 // memory.
 func (s *spool) write() {
 	s.mu.Lock()
-	minutes, ready, runs := s.minutes, s.ready, s.runs
-	s.minutes, s.ready, s.runs = nil, nil, nil
+	minutes, rest := s.minutes, s.takeAll()
+	s.minutes = nil
 	s.mu.Unlock()
 	for _, m := range minutes {
-		ready = append(ready, m.record(0))
+		rest.Readings = append(rest.Readings, m.record(0))
 	}
-	for len(ready)+len(runs) > 0 {
-		n, k := min(len(ready), mostAtOnce), min(len(runs), mostAtOnce)
-		u := plan.Upload{Agent: s.agent, Readings: ready[:n], Runs: runs[:k]}
+	for size(rest) > 0 {
+		n, k := min(len(rest.Readings), mostAtOnce), min(len(rest.Runs), mostAtOnce)
+		m, l := min(len(rest.Sweeps), 1), min(len(rest.Traces), tracesAtOnce) // a sweep may be large
+		u := plan.Upload{Agent: s.agent, Readings: rest.Readings[:n], Runs: rest.Runs[:k], Sweeps: rest.Sweeps[:m], Traces: rest.Traces[:l]}
 		if err := writeWhole(filepath.Join(s.dir, ident.New().String()+".json"), u); err != nil {
-			s.log.Error("readings cannot be written to the spool; they are kept in memory", "readings", len(ready), "error", err)
-			s.mu.Lock()
-			s.ready, s.runs = append(ready, s.ready...), append(runs, s.runs...)
-			s.mu.Unlock()
+			s.log.Error("readings cannot be written to the spool; they are kept in memory", "readings", len(rest.Readings), "error", err)
+			s.putBack(rest)
 			return
 		}
 		s.mu.Lock()
 		s.held += n
 		s.mu.Unlock()
-		ready, runs = ready[n:], runs[k:]
+		rest.Readings, rest.Runs, rest.Sweeps, rest.Traces = rest.Readings[n:], rest.Runs[k:], rest.Sweeps[m:], rest.Traces[l:]
 	}
 }
 
@@ -171,14 +205,12 @@ func (s *spool) handOver(ctx context.Context) error {
 		}
 	}
 	s.mu.Lock()
-	u := plan.Upload{Agent: s.agent, Readings: s.ready, Runs: s.runs}
-	s.ready, s.runs, s.held = nil, nil, 0
+	u := s.takeAll()
+	s.held = 0
 	s.mu.Unlock()
-	if len(u.Readings)+len(u.Runs) > 0 {
+	if size(u) > 0 {
 		if err := s.upload(ctx, u); err != nil {
-			s.mu.Lock()
-			s.ready, s.runs = append(u.Readings, s.ready...), append(u.Runs, s.runs...)
-			s.mu.Unlock()
+			s.putBack(u)
 			return err
 		}
 	}

@@ -25,11 +25,11 @@ func (a *Agent) address(ctx context.Context, t plan.Task) (netip.Addr, error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, resolveLimit)
 	defer cancel()
-	addrs, err := a.options.Network.Lookup(ctx, t.Target, t.Family)
+	found, err := a.options.Network.Lookup(ctx, t.Target, t.Family)
 	if err != nil {
 		return netip.Addr{}, err
 	}
-	return addrs[0], nil
+	return found.Addrs[0], nil
 }
 
 // failing keeps the record of a measurement that cannot be made: one failed
@@ -65,14 +65,14 @@ func (a *Agent) watchContinuously(ctx context.Context, t plan.Task, m *minutes) 
 		}
 		var e *engine
 		if err == nil {
-			e, err = a.engineFor(t.DSCP)
+			e, err = a.engineFor(t.DSCP, t.Via)
 		}
 		if err == nil && (addr != current || e != running) {
 			stop()
 			stop = func() {}
 			current, running = netip.Addr{}, nil
 			var remove func()
-			remove, err = e.Add(ping.Target{Addr: addr, Interval: t.Interval, Wait: t.Wait, Payload: t.Payload, Phase: t.Phase, Settled: m.add})
+			remove, err = e.Add(ping.Target{Addr: addr, Via: t.Via, Interval: t.Interval, Wait: t.Wait, Payload: t.Payload, Phase: t.Phase, Settled: m.add})
 			if err == nil {
 				stop, current, running = remove, addr, e
 			}
@@ -127,14 +127,14 @@ func (a *Agent) runOnce(ctx context.Context, t plan.Task, fails *failing) {
 	}
 	var e *engine
 	if err == nil {
-		e, err = a.engineFor(t.DSCP)
+		e, err = a.engineFor(t.DSCP, t.Via)
 	}
 	run := plan.Run{ID: ident.New(), Watch: t.Watch, Path: t.Path, Started: time.Now(), Outcome: plan.Done}
 	b := reading.NewBuilder(run.Started, time.Duration(t.Probes)*t.Interval, t.Probes)
 	done := make(chan struct{})
 	var stop func()
 	if err == nil {
-		stop, err = e.Add(ping.Target{Addr: addr, Interval: t.Interval, Count: t.Probes, Wait: t.Wait, Payload: t.Payload, Phase: t.Phase,
+		stop, err = e.Add(ping.Target{Addr: addr, Via: t.Via, Interval: t.Interval, Count: t.Probes, Wait: t.Wait, Payload: t.Payload, Phase: t.Phase,
 			Settled: b.Add, Done: func() { close(done) }})
 	}
 	if err != nil {

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
 	"net/url"
 	"os"
 	"strings"
@@ -18,7 +19,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"woodlark.example/core/finding"
 	"woodlark.example/core/reading"
+	"woodlark.example/core/route"
+	"woodlark.example/core/sweep"
 	"woodlark.example/internal/api"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
@@ -37,7 +41,59 @@ type hand struct{ c *controller.Controller }
 
 func (hand) SetPlan([]plan.Task) {}
 func (hand) HeldBack() int       { return 0 }
-func (h hand) Measure(ctx context.Context, o plan.Order, heard func(int)) {
+
+func (h hand) Standing() (json.RawMessage, error) { return json.RawMessage(`{"host": "quay"}`), nil }
+
+func (h hand) Walk(_ context.Context, o plan.WalkOrder) (finding.WalkReport, error) {
+	return finding.WalkReport{From: "quay", Target: o.Target, Steps: []finding.Step{}, Findings: []finding.Finding{}}, nil
+}
+
+func (hand) SetTraces([]plan.TraceTask) {}
+
+// Deliver uploads at once.
+func (h hand) Deliver(list []plan.Trace) {
+	_ = h.c.Upload(context.Background(), plan.Upload{Agent: h.c.Agents()[0].ID, Traces: list})
+}
+
+// Trace finds two hops.
+func (h hand) Trace(_ context.Context, o plan.TraceOrder, heard func(int, route.Probe)) []plan.Trace {
+	var list []plan.Trace
+	for i, x := range o.Targets {
+		heard(i, route.Probe{TTL: 1, Outcome: route.Expired, Addr: netip.MustParseAddr("192.0.2.1"), RTT: time.Millisecond})
+		at := time.Now()
+		list = append(list, traceBy(x.ID, x.Target, o.Via, at, "192.0.2.1", x.Target))
+	}
+	return list
+}
+
+// traceBy is a trace over hops.
+func traceBy(id ident.ID, target, via string, at time.Time, hops ...string) plan.Trace {
+	ms := 3.5
+	r := &finding.TraceReport{Target: target, Address: target, From: "quay", Via: via, StartedAt: at, Reached: true, RTTMs: &ms, Findings: []finding.Finding{}}
+	for k, a := range hops {
+		h := finding.HopReport{TTL: k + 1, Address: a, Probes: 5, Answered: 5, RTTMs: &ms, CarriedMs: &ms, Nodes: []finding.NodeReport{}}
+		if a != "" {
+			h.Nodes = append(h.Nodes, finding.NodeReport{Address: a, Name: "name of " + a, Flows: 6, Share: 1})
+		}
+		r.Hops = append(r.Hops, h)
+	}
+	return plan.Trace{ID: id, Target: target, Family: 4, Via: via, Started: at, Ended: at, Outcome: plan.Done, Report: r}
+}
+func (hand) SetSweeps([]plan.SweepTask) {}
+
+// Sweep finds that each address answered.
+func (h hand) Sweep(ctx context.Context, id ident.ID, o plan.SweepOrder, _ func(uint64)) {
+	s, err := sweep.Parse(o.Entries, o.Exclude, sweep.Options{})
+	if err != nil {
+		return
+	}
+	r := sweep.Report{Prefixes: o.Entries, Addresses: s.Len(), Answered: s.Len(), StartedAt: time.Now(), Hosts: []sweep.HostReport{}}
+	for i := range s.Len() {
+		r.Hosts = append(r.Hosts, sweep.HostReport{Address: s.At(i).String()})
+	}
+	_ = h.c.Upload(ctx, plan.Upload{Agent: h.c.Agents()[0].ID, Sweeps: []plan.Sweep{{ID: id, Scope: s.Scope(), Started: time.Now(), Ended: time.Now(), Outcome: plan.Done, Report: &r}}})
+}
+func (h hand) Measure(ctx context.Context, o plan.Order, heard func(int, reading.Probe)) {
 	var u plan.Upload
 	for _, p := range o.Paths {
 		r := minute(p.Path, time.Now(), 0)
@@ -45,7 +101,9 @@ func (h hand) Measure(ctx context.Context, o plan.Order, heard func(int)) {
 		u.Readings = append(u.Readings, r)
 		u.Runs = append(u.Runs, plan.Run{ID: p.Run, Path: p.Path, Started: time.Now(), Ended: time.Now(), Address: "192.0.2.9", Outcome: plan.Done})
 	}
-	heard(o.Probes)
+	for i := range o.Paths {
+		heard(i, reading.Probe{Outcome: reading.Answered, RTT: time.Millisecond})
+	}
 	_ = h.c.Upload(ctx, u)
 }
 
@@ -127,7 +185,7 @@ func TestPathsAreFilteredAndPaged(t *testing.T) {
 	assert.Len(t, p.Trace.RTTMedianMs, 144)
 	assert.Len(t, p.Trace.LowMs, 24)
 	assert.Nil(t, p.SinceAt, "steady since when is not known")
-	assert.Equal(t, "no_baseline", p.Findings[0].Code)
+	assert.Equal(t, finding.Code("no_baseline"), p.Findings[0].Code)
 	status := get[apitype.Status](s, "/status")
 	assert.Equal(t, map[string]int{"steady": 1, "degraded": 0, "lost": 0, "unmeasured": 0}, status.Paths)
 	assert.Equal(t, "0 of 1 path degraded.", status.Summary)
@@ -240,7 +298,7 @@ func TestBaselinesOverHTTP(t *testing.T) {
 	require.Equal(t, 200, answer.StatusCode, body)
 	assert.False(t, get[apitype.Baseline](s, "/paths/"+s.path.String()+"/baseline").Pinned)
 	p := get[apitype.Path](s, "/paths/"+s.path.String())
-	assert.Equal(t, "steady", p.Findings[0].Code)
+	assert.Equal(t, finding.Code("steady"), p.Findings[0].Code)
 	assert.Equal(t, "overall", p.Normal.Resolution)
 }
 
@@ -260,7 +318,7 @@ func TestRunsOnDemand(t *testing.T) {
 	assert.Equal(t, 60, run.Reading.Answered)
 	assert.Equal(t, "192.0.2.9", run.Address)
 	require.Len(t, run.Findings, 1)
-	assert.Equal(t, "too_few_probes", run.Findings[0].Code)
+	assert.Equal(t, finding.Code("too_few_probes"), run.Findings[0].Code)
 	assert.Len(t, get[[]apitype.Run](s, "/runs?path="+s.path.String()+"&outcome=done"), 1)
 }
 

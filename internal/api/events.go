@@ -23,6 +23,16 @@ type WatchEvent struct {
 	At time.Time `json:"at"`
 }
 
+// TraceEvent tells that traces have ended.
+type TraceEvent struct {
+	At time.Time `json:"at"`
+}
+
+// SweepEvent tells that a sweep has ended.
+type SweepEvent struct {
+	At time.Time `json:"at"`
+}
+
 // NoticeEvent tells that there is a new notice.
 type NoticeEvent struct {
 	At time.Time `json:"at"`
@@ -35,7 +45,7 @@ type AliveEvent struct {
 
 func (s *server) registerEvents(a huma.API) {
 	op := operation(http.MethodGet, "/events", "listen", "A live stream of new readings and changes of state (server-sent events)", "Events")
-	sse.Register(a, op, map[string]any{"reading": ReadingEvent{}, "state": StateEvent{}, "watch": WatchEvent{}, "notice": NoticeEvent{}, "alive": AliveEvent{}},
+	sse.Register(a, op, map[string]any{"reading": ReadingEvent{}, "state": StateEvent{}, "watch": WatchEvent{}, "sweep": SweepEvent{}, "trace": TraceEvent{}, "notice": NoticeEvent{}, "alive": AliveEvent{}},
 		func(ctx context.Context, _ *struct{}, send sse.Sender) {
 			events, stop := s.c.Listen()
 			defer stop()
@@ -76,6 +86,10 @@ func (s *server) sendEvent(send sse.Sender, e controller.Event) error {
 		return send.Data(StateEvent(pathOf(v, time.Now(), false)))
 	case controller.WatchChanged:
 		return send.Data(WatchEvent{time.Now().UTC()})
+	case controller.NewTrace:
+		return send.Data(TraceEvent{time.Now().UTC()})
+	case controller.NewSweep:
+		return send.Data(SweepEvent{time.Now().UTC()})
 	}
 	return send.Data(NoticeEvent{time.Now().UTC()})
 }

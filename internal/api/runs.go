@@ -7,6 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"woodlark.example/core/figure"
 	"woodlark.example/core/finding"
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/api/apitype"
@@ -31,7 +32,7 @@ func (s *server) registerRuns(a huma.API) {
 	start.DefaultStatus = http.StatusAccepted
 	huma.Register(a, start, func(ctx context.Context, in *body[apitype.Measurement]) (*body[[]apitype.Run], error) {
 		m := in.Body
-		spec, err := SpecOf(apitype.WatchSpec{To: m.To, Family: m.Family, Interval: m.Interval, Wait: m.Wait, Probes: m.Probes, Payload: m.Payload, DSCP: m.DSCP, Every: "1m"})
+		spec, err := SpecOf(apitype.WatchSpec{To: m.To, Via: m.Via, Family: m.Family, Interval: m.Interval, Wait: m.Wait, Probes: m.Probes, Payload: m.Payload, DSCP: m.DSCP, Every: "1m"})
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -83,7 +84,12 @@ func (s *server) registerRuns(a huma.API) {
 				return nil, problem(err)
 			}
 			out := s.runOf(r)
-			if r.Outcome != plan.Running {
+			if r.Outcome == plan.Running {
+				if so, probes, ok := s.c.SoFar(r.ID); ok {
+					out.Reading = readingOf(&plan.Record{Path: r.PathID, Run: r.ID, Reading: so})
+					out.RTTsMs = newest(probes)
+				}
+			} else {
 				records, err := s.c.Store().ReadingsOfRun(ctx, r)
 				if err != nil {
 					return nil, problem(err)
@@ -91,10 +97,27 @@ func (s *server) registerRuns(a huma.API) {
 				if len(records) > 0 {
 					out.Reading = readingOf(&records[0])
 					if probes, err := reading.Unpack(records[0].Reading.At, records[0].Packed); err == nil {
+						out.RTTsMs = newest(probes)
 						out.Findings = apitype.FindingsOf(finding.OfReading(records[0].Reading, probes))
 					}
 				}
 			}
 			return &body[apitype.Run]{out}, nil
 		})
+}
+
+// mostNewest is how many probes of a run are shown one by one.
+const mostNewest = 400
+
+// newest are the round-trip times of the newest probes.
+func newest(probes []reading.Probe) []*float64 {
+	probes = probes[max(0, len(probes)-mostNewest):]
+	list := make([]*float64, len(probes))
+	for i, p := range probes {
+		if p.Outcome == reading.Answered {
+			ms := figure.Millis(p.RTT)
+			list[i] = &ms
+		}
+	}
+	return list
 }

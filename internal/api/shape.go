@@ -67,7 +67,7 @@ func episodeOf(e store.Episode) apitype.Episode {
 
 func pathOf(v controller.View, now time.Time, trace bool) apitype.Path {
 	p := apitype.Path{
-		ID: v.ID.String(), From: v.Agent.Name, FromSite: v.Agent.Site, To: v.Target, ToSite: v.Site, Family: int(v.Family),
+		ID: v.ID.String(), From: v.Agent.Name, FromSite: v.Agent.Site, To: v.Target, ToSite: v.Site, Family: int(v.Family), Via: v.Via,
 		Watches: orEmpty(v.Watches), Tags: orEmpty(v.Tags), State: string(v.Verdict.State), SinceAt: utc(v.Verdict.Since),
 		Findings: apitype.FindingsOf(v.Findings), Last: readingOf(v.Last), Excesses: []apitype.Excess{},
 	}
@@ -92,7 +92,7 @@ func pathOf(v controller.View, now time.Time, trace bool) apitype.Path {
 		p.LastOver = &e
 	}
 	if trace {
-		t := traceOf(v, now)
+		t := sketchOf(v, now)
 		p.Trace = &t
 	}
 	return p
@@ -126,11 +126,11 @@ func baselineOf(v controller.View) apitype.Baseline {
 // traceOf puts the last day's rollups in their places; where there is none the
 // values are null. The values of a path share one array, for there are many
 // paths.
-func traceOf(v controller.View, now time.Time) apitype.Trace {
+func sketchOf(v controller.View, now time.Time) apitype.Sketch {
 	const slots, hours = controller.TraceSlots, 24
 	step := controller.TraceSpan
 	start := now.Add(-24 * time.Hour).Truncate(step).Add(step)
-	t := apitype.Trace{StartAt: start.UTC(), StepS: int(step.Seconds()), RTTMedianMs: make([]*float64, slots),
+	t := apitype.Sketch{StartAt: start.UTC(), StepS: int(step.Seconds()), RTTMedianMs: make([]*float64, slots),
 		LossRatio: make([]*float64, slots), LowMs: make([]*float64, hours), HighMs: make([]*float64, hours)}
 	values := make([]float64, 0, 2*slots+2*hours)
 	put := func(at **float64, value, digits float64) {
@@ -159,7 +159,7 @@ func traceOf(v controller.View, now time.Time) apitype.Trace {
 }
 
 func (s *server) runOf(r store.Run) apitype.Run {
-	out := apitype.Run{ID: r.ID.String(), PathID: r.PathID.String(), StartAt: r.StartedAt.UTC(), Address: r.Address, Outcome: string(r.Outcome), Reason: r.Reason, Findings: []apitype.Finding{}}
+	out := apitype.Run{ID: r.ID.String(), PathID: r.PathID.String(), StartAt: r.StartedAt.UTC(), Address: r.Address, Outcome: string(r.Outcome), Reason: r.Reason, RTTsMs: []*float64{}, Findings: []apitype.Finding{}}
 	if r.EndedAt != nil {
 		out.EndedAt = utc(*r.EndedAt)
 	}
@@ -170,7 +170,7 @@ func (s *server) runOf(r store.Run) apitype.Run {
 		}
 	}
 	if agent, path, err := s.c.Ends(r.PathID); err == nil {
-		out.From, out.To, out.Family = agent.Name, path.Target, int(path.Family)
+		out.From, out.To, out.Family, out.Via = agent.Name, path.Target, int(path.Family), path.Via
 	}
 	out.Heard, out.Of, _ = s.c.Progress(r.ID)
 	return out

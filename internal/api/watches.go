@@ -117,8 +117,9 @@ func SpecOf(in apitype.WatchSpec) (controller.Spec, error) {
 		}
 		return d
 	}
-	spec := controller.Spec{From: in.From, To: in.To, Family: in.Family, Every: span("every", in.Every), Interval: span("interval", in.Interval),
-		Probes: in.Probes, Wait: span("wait", in.Wait), Payload: in.Payload, Tags: in.Tags}
+	spec := controller.Spec{From: in.From, To: in.To, Via: in.Via, Family: in.Family, Every: span("every", in.Every), Interval: span("interval", in.Interval),
+		Probes: in.Probes, Wait: span("wait", in.Wait), Payload: in.Payload, Tags: in.Tags,
+		Kind: in.Kind, Exclude: in.Exclude, Rate: in.Rate, Random: in.Random, Low: in.Low, Beyond: in.Beyond, OneFlow: in.OneFlow, PathMTU: in.PathMTU}
 	var err error
 	if spec.DSCP, err = ParseDSCP(in.DSCP); err != nil {
 		errs = append(errs, fmt.Errorf("%w: %w", controller.ErrInvalid, err))
@@ -151,10 +152,16 @@ func ParseDSCP(text string) (uint8, error) {
 func (s *server) watchOf(ctx context.Context, w controller.Watch) (apitype.Watch, error) {
 	spec := w.Spec
 	out := apitype.Watch{ID: w.ID.String(), Paths: len(w.Paths), WatchSpec: apitype.WatchSpec{
-		Name: w.Name, From: spec.From, To: spec.To, Family: spec.Family, Interval: spec.Interval.String(), Wait: spec.Wait.String(),
+		Name: w.Name, From: spec.From, To: spec.To, Via: spec.Via, Family: spec.Family, Interval: spec.Interval.String(), Wait: spec.Wait.String(),
 		Payload: spec.Payload, Paused: w.Paused, Tags: spec.Tags, Probes: spec.Probes}}
 	if spec.DSCP > 0 {
 		out.DSCP = strconv.Itoa(int(spec.DSCP))
+	}
+	if spec.Kind == controller.KindSweep {
+		return s.sweepWatchOf(ctx, w, out)
+	}
+	if spec.Kind == controller.KindTrace {
+		return s.traceWatchOf(ctx, w, out)
 	}
 	perDay := 24 * float64(time.Hour)
 	if spec.Every == 0 {

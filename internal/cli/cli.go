@@ -47,21 +47,22 @@ type command struct {
 }
 
 func commands() []command {
-	return []command{serveCommand, demoCommand, pingCommand, watchCommand, resultsCommand, baselineCommand, degradedCommand}
+	return []command{serveCommand, demoCommand, hereCommand, pingCommand, sweepCommand, traceCommand, watchCommand, resultsCommand, baselineCommand, degradedCommand, labCommand}
 }
 
 // call is one call of a command.
 type call struct {
 	command
-	ctx    context.Context
-	args   []string
-	in     io.Reader
-	out    io.Writer
-	err    io.Writer
-	flags  *flag.FlagSet
-	ink    report.Ink
-	format string
-	formed bool // the command takes -format
+	ctx     context.Context
+	args    []string
+	in      io.Reader
+	out     io.Writer
+	err     io.Writer
+	flags   *flag.FlagSet
+	ink     report.Ink
+	format  string
+	formed  bool     // the command takes -format
+	formats []string // that it takes beside text, json and csv
 
 	service string
 }
@@ -146,8 +147,12 @@ func (c *call) finish(err error) int {
 	if text := err.Error(); text != "" {
 		fmt.Fprintf(c.err, "woodlark %s: %s\n", c.name, text)
 	}
-	if status == exitWrongCall {
-		fmt.Fprintf(c.err, "'woodlark help %s' shows how to call it.\n", c.name)
+	if text := err.Error(); status == exitWrongCall && text != "" {
+		how := "help " + c.name
+		if strings.Contains(c.name, " ") {
+			how = c.name + " -help"
+		}
+		fmt.Fprintf(c.err, "'woodlark %s' shows how to call it.\n", how)
 	}
 	return status
 }
@@ -175,8 +180,9 @@ func (c *call) parse() error {
 		args = c.flags.Args()[1:]
 	}
 	c.args = rest
-	if c.formed && !slices.Contains([]string{"text", "json", "csv"}, c.format) {
-		return wrongCall("-format %q is none of text, json, csv", short(c.format))
+	formats := append([]string{"text", "json", "csv"}, c.formats...)
+	if c.formed && !slices.Contains(formats, c.format) {
+		return wrongCall("-format %q is none of %s", short(c.format), strings.Join(formats, ", "))
 	}
 	return nil
 }

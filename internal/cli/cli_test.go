@@ -13,10 +13,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"woodlark.example/core/finding"
 	"woodlark.example/core/reading"
 	"woodlark.example/demo"
 	"woodlark.example/internal/client"
 	"woodlark.example/internal/network"
+	"woodlark.example/internal/network/world/live"
 	"woodlark.example/internal/report"
 )
 
@@ -222,7 +224,7 @@ func TestLists(t *testing.T) {
 func TestResolve(t *testing.T) {
 	m, err := demo.World(time.Now(), time.UTC)
 	require.NoError(t, err)
-	n, err := m.At("ops.northquay.example")
+	n, err := live.New(m).At("ops.northquay.example")
 	require.NoError(t, err)
 	for _, c := range []struct {
 		target, family string
@@ -235,14 +237,18 @@ func TestResolve(t *testing.T) {
 		{"kiosk.oxwater.example", "both", []string{"203.0.113.35"}},
 		{"192.0.2.77", "6", []string{"192.0.2.77"}},
 	} {
-		found, err := resolve(t.Context(), n, c.target, c.family)
-		require.NoError(t, err)
+		found := (&call{ctx: t.Context()}).locate(n, pingOptions{targets: []string{c.target}, family: c.family})[0]
+		require.NoError(t, found.err)
 		var got []string
-		for _, a := range found {
+		for _, a := range found.addrs {
 			got = append(got, a.String())
 		}
 		assert.Equal(t, c.want, got, "%s by %q", c.target, c.family)
 	}
-	_, err = resolve(t.Context(), n, "kiosk.oxwater.example", "6")
-	require.ErrorIs(t, err, network.ErrNoName)
+	none := (&call{ctx: t.Context()}).locate(n, pingOptions{targets: []string{"kiosk.oxwater.example"}, family: "6"})[0]
+	require.ErrorIs(t, none.err, network.ErrNoName)
+	require.Len(t, none.findings, 1)
+	assert.Equal(t, finding.NameUnresolved, none.findings[0].Code)
+	all := (&call{ctx: t.Context()}).locate(n, pingOptions{targets: []string{"app.ticketing.example"}, all: true})[0]
+	assert.Len(t, all.addrs, 2, "every address of both families")
 }

@@ -20,6 +20,7 @@ import (
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/network/world"
+	"woodlark.example/internal/network/world/live"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/history"
 	"woodlark.example/internal/settings"
@@ -68,7 +69,7 @@ func runDemo(c *call) error {
 		return exit{exitUnmeasured, err}
 	}
 	var m *world.Model
-	h, err := host(c, set, logger(c, set), func(target string) string { return siteOf(m, target) })
+	h, err := host(c, set, logger(c, set), func(target string) string { return siteOf(m, target) }, demo.Owners)
 	if err != nil {
 		return exit{exitUnmeasured, err}
 	}
@@ -167,8 +168,9 @@ func (c *call) fillDemo(h *hosted, m *world.Model, reference time.Time, fresh bo
 		}
 	}
 	_ = os.Remove(filepath.Join(h.state, unfinishedMark))
+	moving := live.New(m)
 	for _, a := range demo.Agents() {
-		n, err := m.At(a.Host)
+		n, err := moving.At(a.Host)
 		if err != nil {
 			return err
 		}
@@ -218,6 +220,9 @@ func (c *call) demoHistory(to *controller.Controller, m *world.Model, reference 
 		})
 	}
 	if err := group.Wait(); err != nil {
+		return err
+	}
+	if err := c.demoRoutes(to, m, end); err != nil {
 		return err
 	}
 	return noteStart(c.ctx, to, views, end)

@@ -42,7 +42,11 @@ func (c *call) help(w io.Writer) {
 	for _, u := range strings.Split(c.usage, "\n") {
 		fmt.Fprintf(w, "  woodlark %s %s\n", c.name, u)
 	}
-	fmt.Fprintln(w, "\nOptions")
+	options := false
+	c.flags.VisitAll(func(*flag.Flag) { options = true })
+	if options {
+		fmt.Fprintln(w, "\nOptions")
+	}
 	c.flags.VisitAll(func(f *flag.Flag) {
 		says := f.Usage
 		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "0s" && !strings.Contains(says, "(default") {

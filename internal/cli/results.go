@@ -15,9 +15,9 @@ import (
 )
 
 var resultsCommand = command{
-	name: "results", summary: "stored readings of a path, and runs",
-	usage:   "-from AGENT -to TARGET [-last 1h] [options]\n-runs [options]",
-	example: "woodlark results -from northquay -to kiosk.oxwater.example -last 30m\nwoodlark results -runs -outcome missed",
+	name: "results", summary: "stored readings of a path, runs, and traces",
+	usage:   "-from AGENT -to TARGET [-last 1h] [options]\n-runs [options]\n-traces [-from AGENT] [-to TARGET]",
+	example: "woodlark results -from northquay -to kiosk.oxwater.example -last 30m\nwoodlark results -runs -outcome missed\nwoodlark results -traces -to terminal.holm.example",
 	run:     runResults,
 }
 
@@ -62,13 +62,14 @@ func (o pathOptions) find(c *call, to *client.Client) (apitype.Path, error) {
 func runResults(c *call) error {
 	var o pathOptions
 	var last time.Duration
-	var runs bool
+	var runs, traces bool
 	var outcome string
 	c.withFormat()
 	c.withService()
 	o.register(c)
 	c.flags.DurationVar(&last, "last", time.Hour, "how far back")
 	c.flags.BoolVar(&runs, "runs", false, "runs instead of readings: what was done, failed or missed")
+	c.flags.BoolVar(&traces, "traces", false, "traces instead of readings, newest first")
 	c.flags.StringVar(&outcome, "outcome", "", "only runs that ended so: done, failed, missed, cancelled")
 	if err := c.parse(); err != nil {
 		return err
@@ -79,6 +80,12 @@ func runResults(c *call) error {
 	api, err := c.client()
 	if err != nil {
 		return err
+	}
+	if runs && traces {
+		return wrongCall("-runs and -traces exclude each other")
+	}
+	if traces {
+		return c.listTraces(api, o)
 	}
 	if runs {
 		return c.listRuns(api, o, outcome)

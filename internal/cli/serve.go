@@ -36,7 +36,7 @@ func runServe(c *call) error {
 		return exit{exitWrongCall, err}
 	}
 	log := logger(c, set)
-	h, err := host(c, set, log, nil)
+	h, err := host(c, set, log, nil, nil)
 	if err != nil {
 		return exit{exitUnmeasured, err}
 	}
@@ -68,7 +68,7 @@ type hosted struct {
 
 // host locks the state folder, starts a service on it, and leaves a note for
 // the command line.
-func host(c *call, set settings.Settings, log *slog.Logger, siteOf func(string) string) (*hosted, error) {
+func host(c *call, set settings.Settings, log *slog.Logger, siteOf func(string) string, owners []byte) (*hosted, error) {
 	h := &hosted{state: set.State}
 	var err error
 	if h.lock, err = lockState(set.State); err != nil {
@@ -77,7 +77,7 @@ func host(c *call, set settings.Settings, log *slog.Logger, siteOf func(string) 
 	if h.token, err = adminToken(set.State); err != nil {
 		return nil, errors.Join(err, h.lock.Close())
 	}
-	h.Service, err = service.Start(c.ctx, service.Options{Settings: set, Token: h.token, Version: Version, Console: web.Console(), SiteOf: siteOf, Log: log})
+	h.Service, err = service.Start(c.ctx, service.Options{Settings: set, Token: h.token, Version: Version, Console: web.Console(), SiteOf: siteOf, Owners: owners, Log: log})
 	if err != nil {
 		return nil, errors.Join(err, h.lock.Close())
 	}

@@ -27,6 +27,7 @@ var watchCommand = command{
 type watchOptions struct {
 	spec           apitype.WatchSpec
 	from, to, tags string
+	exclude        string
 }
 
 func runWatch(c *call) error {
@@ -42,6 +43,11 @@ func runWatch(c *call) error {
 	c.flags.IntVar(&o.spec.Probes, "probes", 0, "probes of a run, 20 when left out")
 	c.flags.StringVar(&o.spec.Wait, "wait", "", "how long to wait for an answer, 2s when left out")
 	c.flags.IntVar(&o.spec.Payload, "payload", 0, "bytes after the ICMP header, 48 when left out")
+	c.flags.StringVar(&o.spec.Via, "via", "", "by what: icmp, tcp:PORT, udp:PORT, stamp; several with commas")
+	c.flags.StringVar(&o.spec.Kind, "kind", "", "ping; sweep: then -to are prefixes; or trace. The last two need -every")
+	c.flags.StringVar(&o.exclude, "exclude", "", "of a sweep: what to leave out, with commas between")
+	c.flags.Float64Var(&o.spec.Rate, "rate", 0, "of a sweep: packets a second, 5000 when left out")
+	c.flags.BoolVar(&o.spec.Beyond, "beyond", false, "of a sweep: confirm addresses that are neither private nor of documentation")
 	c.flags.StringVar(&o.spec.DSCP, "dscp", "", "service class, by name such as EF or by number")
 	c.flags.StringVar(&o.tags, "tags", "", "words to find the paths by, with commas between")
 	c.flags.BoolVar(&o.spec.Paused, "paused", false, "add it paused")
@@ -66,7 +72,7 @@ func runWatch(c *call) error {
 	if err != nil {
 		return err
 	}
-	o.spec.From, o.spec.To, o.spec.Tags = list(o.from), list(o.to), list(o.tags)
+	o.spec.From, o.spec.To, o.spec.Tags, o.spec.Exclude = list(o.from), list(o.to), list(o.tags), list(o.exclude)
 	switch verb {
 	case "add":
 		return c.saveWatch(api, http.MethodPost, "/watches", o.spec)
@@ -123,7 +129,8 @@ func (c *call) changeWatch(api *client.Client, path string, o watchOptions) erro
 		"name": func() { spec.Name = o.spec.Name }, "from": func() { spec.From = o.spec.From }, "to": func() { spec.To = o.spec.To },
 		"family": func() { spec.Family = o.spec.Family }, "every": func() { spec.Every = o.spec.Every }, "interval": func() { spec.Interval = o.spec.Interval },
 		"probes": func() { spec.Probes = o.spec.Probes }, "wait": func() { spec.Wait = o.spec.Wait }, "payload": func() { spec.Payload = o.spec.Payload },
-		"dscp": func() { spec.DSCP = o.spec.DSCP }, "tags": func() { spec.Tags = o.spec.Tags }, "paused": func() { spec.Paused = o.spec.Paused },
+		"via": func() { spec.Via = o.spec.Via }, "dscp": func() { spec.DSCP = o.spec.DSCP }, "tags": func() { spec.Tags = o.spec.Tags }, "paused": func() { spec.Paused = o.spec.Paused }, "kind": func() { spec.Kind = o.spec.Kind },
+		"exclude": func() { spec.Exclude = o.spec.Exclude }, "rate": func() { spec.Rate = o.spec.Rate }, "beyond": func() { spec.Beyond = o.spec.Beyond },
 	}
 	changed := false
 	c.flags.Visit(func(f *flag.Flag) {
@@ -156,6 +163,9 @@ func (c *call) writeWatches(watches []apitype.Watch) error {
 		how := "continuous, each " + w.Interval
 		if w.Every != "" {
 			how = fmt.Sprintf("%d probes each %s", w.Probes, w.Every)
+		}
+		if w.Kind == "sweep" || w.Kind == "trace" {
+			how = "a " + w.Kind + " each " + w.Every
 		}
 		if w.Paused {
 			how = "paused"

@@ -10,12 +10,14 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
 	"sync"
 	"time"
 
+	"woodlark.example/core/route"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store"
@@ -30,7 +32,8 @@ type Options struct {
 	// Training is the window of a rolling baseline; 14 days when 0.
 	Training time.Duration
 	// Keep is how long readings are kept; 90 days when 0.
-	Keep time.Duration
+	Keep   time.Duration
+	Owners route.Owners // of prefixes, for the hops of traces
 	// SiteOf names the site of a target, if that is known.
 	SiteOf func(target string) string
 }
@@ -48,6 +51,7 @@ type Controller struct {
 	paths   map[ident.ID]*pathState
 	watches map[ident.ID]*Watch
 	active  map[ident.ID]progress // runs on demand that are going on
+	tracing map[ident.ID]*tracing // traces on demand that are going on
 
 	awaySince time.Time // the database; guarded by mu
 }
@@ -82,7 +86,7 @@ func New(ctx context.Context, o Options) (*Controller, error) {
 		o.SiteOf = func(string) string { return "" }
 	}
 	c := &Controller{options: o, store: o.Store, log: o.Log, zone: o.Zone, agents: map[ident.ID]*agentState{},
-		paths: map[ident.ID]*pathState{}, watches: map[ident.ID]*Watch{}, active: map[ident.ID]progress{}}
+		paths: map[ident.ID]*pathState{}, watches: map[ident.ID]*Watch{}, active: map[ident.ID]progress{}, tracing: map[ident.ID]*tracing{}}
 	if err := c.load(ctx); err != nil {
 		return nil, err
 	}
@@ -209,6 +213,8 @@ func shorten(s string) string {
 func (c *Controller) sendPlans() {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
+	c.sendSweeps()
+	c.sendTraces()
 	tasks := map[ident.ID][]plan.Task{}
 	continuous := map[ident.ID]bool{}
 	for _, w := range c.sortedWatches() {
@@ -223,7 +229,7 @@ func (c *Controller) sendPlans() {
 			}
 			continuous[id] = continuous[id] || s.Every == 0
 			tasks[p.AgentID] = append(tasks[p.AgentID], plan.Task{
-				Watch: w.ID, Path: id, Target: p.Target, Family: p.Family, Every: s.Every, Probes: s.Probes,
+				Watch: w.ID, Path: id, Target: p.Target, Family: p.Family, Via: viaOf(p.Path), Every: s.Every, Probes: s.Probes,
 				Interval: s.Interval, Wait: s.Wait, Payload: s.Payload, DSCP: s.DSCP, Phase: Phase(id, s.Interval),
 			})
 		}
@@ -267,7 +273,7 @@ func (c *Controller) Run(ctx context.Context) error {
 			swept = now
 			c.housekeeping(ctx, "drop old readings", func() error {
 				_, err := c.store.DropBefore(ctx, now.Add(-c.options.Keep))
-				return err
+				return errors.Join(err, c.store.DropSweeps(ctx, now.Add(-c.options.Keep)), c.store.DropTraces(ctx, now.Add(-c.options.Keep)))
 			})
 		}
 		c.noteStates(now)

@@ -2,6 +2,7 @@ package controller_test
 
 import (
 	"context"
+	"encoding/json"
 	"os"
 	"testing"
 	"time"
@@ -10,7 +11,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"woodlark.example/core/baseline"
+	"woodlark.example/core/finding"
 	"woodlark.example/core/reading"
+	"woodlark.example/core/route"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/plan"
@@ -21,16 +24,36 @@ import (
 func TestMain(m *testing.M) { os.Exit(storetest.Main(m)) }
 
 // hand is an agent that does nothing but remember its plan.
-type hand struct{ tasks []plan.Task }
+type hand struct {
+	tasks  []plan.Task
+	sweeps []plan.SweepTask
+	traces []plan.TraceTask
+	asked  chan plan.SweepOrder
+}
 
-func (h *hand) SetPlan(tasks []plan.Task)                             { h.tasks = tasks }
-func (h *hand) Measure(context.Context, plan.Order, func(probes int)) {}
-func (h *hand) HeldBack() int                                         { return 0 }
+func (h *hand) SetPlan(tasks []plan.Task)                                     { h.tasks = tasks }
+func (h *hand) Measure(context.Context, plan.Order, func(int, reading.Probe)) {}
+func (h *hand) HeldBack() int                                                 { return 0 }
+func (h *hand) Standing() (json.RawMessage, error)                            { return json.RawMessage(`{"host": "quay"}`), nil }
+
+func (h *hand) Walk(_ context.Context, o plan.WalkOrder) (finding.WalkReport, error) {
+	return finding.WalkReport{From: "quay", Target: o.Target, Steps: []finding.Step{}, Findings: []finding.Finding{}}, nil
+}
+
+func (h *hand) SetTraces(tasks []plan.TraceTask) { h.traces = tasks }
+func (h *hand) Deliver([]plan.Trace)             {}
+func (h *hand) Trace(context.Context, plan.TraceOrder, func(int, route.Probe)) []plan.Trace {
+	return nil
+}
+func (h *hand) SetSweeps(tasks []plan.SweepTask) { h.sweeps = tasks }
+func (h *hand) Sweep(_ context.Context, _ ident.ID, o plan.SweepOrder, _ func(uint64)) {
+	h.asked <- o
+}
 
 func open(t *testing.T, s *store.Store) (*controller.Controller, *hand) {
 	c, err := controller.New(t.Context(), controller.Options{Store: s, Zone: time.UTC})
 	require.NoError(t, err)
-	h := &hand{}
+	h := &hand{asked: make(chan plan.SweepOrder, 1)}
 	require.NoError(t, c.AddAgent(t.Context(), store.Agent{Name: "quay", Kind: "simulated"}, func(ident.ID) (plan.Hand, error) { return h, nil }))
 	return c, h
 }

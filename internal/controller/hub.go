@@ -24,6 +24,8 @@ const (
 	StateChanged EventKind = "state"
 	WatchChanged EventKind = "watch"
 	NewNotice    EventKind = "notice"
+	NewSweep     EventKind = "sweep"
+	NewTrace     EventKind = "trace"
 )
 
 // hub hands events to listeners. A listener that does not keep up loses events

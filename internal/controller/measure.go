@@ -2,25 +2,29 @@ package controller
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
+	"woodlark.example/core/finding"
+	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store"
 	"woodlark.example/wire"
 )
 
-func (c *Controller) ensurePath(ctx context.Context, agent ident.ID, target string, f wire.Family) (*pathState, error) {
+func (c *Controller) ensurePath(ctx context.Context, agent ident.ID, target string, f wire.Family, via reading.Via) (*pathState, error) {
 	c.mu.RLock()
 	for _, p := range c.paths {
-		if p.AgentID == agent && p.Target == target && p.Family == f {
+		if p.AgentID == agent && p.Target == target && p.Family == f && p.Via == via.String() {
 			c.mu.RUnlock()
 			return p, nil
 		}
 	}
 	c.mu.RUnlock()
-	kept, err := c.store.EnsurePath(ctx, agent, target, f, c.options.SiteOf(target))
+	kept, err := c.store.EnsurePath(ctx, agent, target, f, via.String(), c.options.SiteOf(target))
 	if err != nil {
 		return nil, err
 	}
@@ -61,45 +65,98 @@ func (c *Controller) Measure(ctx context.Context, from string, spec Spec) ([]sto
 	var u plan.Upload
 	now := time.Now().UTC()
 	for _, to := range spec.To {
-		for _, f := range spec.families(to) {
-			p, err := c.ensurePath(ctx, a.ID, to, f)
+		for _, k := range spec.kinds(to) {
+			p, err := c.ensurePath(ctx, a.ID, to, k.family, k.via)
 			if err != nil {
 				return nil, err
 			}
 			run := plan.Run{ID: ident.New(), Path: p.ID, Started: now, Outcome: plan.Running}
 			u.Runs = append(u.Runs, run)
-			order.Paths = append(order.Paths, plan.OrderPath{Run: run.ID, Path: p.ID, Target: to, Family: f})
+			order.Paths = append(order.Paths, plan.OrderPath{Run: run.ID, Path: p.ID, Target: to, Family: k.family, Via: k.via})
 		}
 	}
 	if err := c.store.SaveUpload(ctx, u); err != nil {
 		return nil, err
 	}
 	runs := make([]store.Run, len(u.Runs))
-	total := order.Probes * len(order.Paths)
 	c.mu.Lock()
 	for i, r := range u.Runs {
 		runs[i] = store.Run{ID: r.ID, PathID: r.Path, StartedAt: r.Started, Outcome: r.Outcome}
-		c.active[r.ID] = progress{0, total}
+		c.active[r.ID] = progress{of: order.Probes, from: now, interval: order.Interval}
 	}
 	c.mu.Unlock()
-	go c.carryOut(a.hand, order, total)
+	go c.carryOut(a.hand, order)
 	return runs, nil
 }
 
-func (c *Controller) carryOut(hand plan.Hand, order plan.Order, total int) {
+func (c *Controller) carryOut(hand plan.Hand, order plan.Order) {
 	limit := time.Duration(order.Probes)*order.Interval + order.Wait + time.Minute
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
-	hand.Measure(ctx, order, func(heard int) {
+	hand.Measure(ctx, order, func(path int, probe reading.Probe) {
 		c.mu.Lock()
 		defer c.mu.Unlock()
-		for _, p := range order.Paths {
-			c.active[p.Run] = progress{heard, total}
-		}
+		run := order.Paths[path].Run
+		p := c.active[run]
+		p.heard++
+		p.probes = append(p.probes, probe)
+		c.active[run] = p
 	})
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, p := range order.Paths {
 		delete(c.active, p.Run)
 	}
+}
+
+// viaOf reads by what a path is asked.
+func viaOf(p store.Path) reading.Via {
+	v, err := reading.ParseVia(p.Via)
+	if err != nil { // of a later version of the program
+		return reading.Via{}
+	}
+	return v
+}
+
+// walkLimit is how long a walk may take: names that do not resolve take long.
+const walkLimit = 2 * time.Minute
+
+// Walk goes from near to far towards a target, at an agent, and waits for it.
+func (c *Controller) Walk(ctx context.Context, from string, o plan.WalkOrder) (finding.WalkReport, error) {
+	c.mu.RLock()
+	a, err := c.agentNamed(from)
+	c.mu.RUnlock()
+	switch {
+	case err != nil:
+		return finding.WalkReport{}, err
+	case a.hand == nil:
+		return finding.WalkReport{}, fmt.Errorf("%w: agent %q is not running", ErrInvalid, from)
+	}
+	if err := CheckTarget(o.Target); err != nil {
+		return finding.WalkReport{}, err
+	}
+	if o.Probes < 1 || o.Probes > 10_000 || o.Interval < leastInterval || time.Duration(o.Probes)*o.Interval > walkLimit/2 {
+		return finding.WalkReport{}, fmt.Errorf("%w: %d probes every %v: a walk takes 1 to 10,000 probes, %v apart or more, and a minute at most", ErrInvalid, o.Probes, o.Interval, leastInterval)
+	}
+	ctx, cancel := context.WithTimeout(ctx, walkLimit)
+	defer cancel()
+	return a.hand.Walk(ctx, o)
+}
+
+// Standing is where an agent stands, as JSON; see plan.Walker.
+func (c *Controller) Standing(name string) (json.RawMessage, error) {
+	c.mu.RLock()
+	a, err := c.agentNamed(name)
+	c.mu.RUnlock()
+	switch {
+	case err != nil:
+		return nil, err
+	case a.hand == nil:
+		return nil, fmt.Errorf("%w: agent %q is not running", ErrInvalid, name)
+	}
+	s, err := a.hand.Standing()
+	if errors.Is(err, plan.ErrNoStanding) {
+		err = fmt.Errorf("%w: %w", ErrInvalid, err)
+	}
+	return s, err
 }

@@ -9,16 +9,22 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"woodlark.example/core/reading"
 	"woodlark.example/wire"
 )
+
+// KindPing is the kind of a watch that pings.
+const KindPing = "ping"
 
 // ErrInvalid is wrapped by errors about what a caller asked for.
 var ErrInvalid = errors.New("invalid")
 
 // Spec is what a watch measures: from which agents, to which targets, how.
 type Spec struct {
+	Kind     string        `json:"kind,omitempty"` // ping, KindSweep or KindTrace
 	From     []string      `json:"from"`
 	To       []string      `json:"to"`
+	Via      string        `json:"via"`    // kinds of probes, with commas between them; see reading.ParseVia
 	Family   string        `json:"family"` // 4, 6 or both; of targets that are names
 	Every    time.Duration `json:"every"`  // between runs; continuous when 0
 	Interval time.Duration `json:"interval"`
@@ -27,6 +33,17 @@ type Spec struct {
 	Payload  int           `json:"payload"`
 	DSCP     uint8         `json:"dscp"`
 	Tags     []string      `json:"tags"`
+
+	// Of sweeps, whose To are prefixes:
+	Exclude []string `json:"exclude,omitempty"`
+	Rate    float64  `json:"rate,omitempty"` // packets a second
+	Random  bool     `json:"random,omitempty"`
+	Low     bool     `json:"low,omitempty"`
+	Beyond  bool     `json:"beyond,omitempty"`
+
+	// Of traces:
+	OneFlow bool `json:"one_flow,omitempty"`
+	PathMTU bool `json:"path_mtu,omitempty"`
 }
 
 // The limits of a Spec, and its defaults.
@@ -45,6 +62,24 @@ const (
 func (s Spec) WithDefaults() Spec {
 	if s.Family == "" {
 		s.Family = "4"
+	}
+	if s.Via == "" {
+		s.Via = "icmp"
+	}
+	if s.Kind == "" {
+		s.Kind = KindPing
+	}
+	if s.Kind == KindSweep && s.Rate == 0 {
+		s.Rate = defaultRate
+	}
+	if s.Kind == KindSweep && s.Wait == 0 {
+		s.Wait = time.Second
+	}
+	if s.Kind == KindTrace && s.Wait == 0 {
+		s.Wait = traceWait
+	}
+	if s.Kind == KindTrace && s.Probes == 0 {
+		s.Probes = defaultRounds
 	}
 	if s.Interval == 0 {
 		s.Interval = time.Second
@@ -74,6 +109,29 @@ func (s Spec) Check() error {
 	if len(s.From)*len(s.To) > mostPaths {
 		wrong("%d agents to %d targets are more than %d paths; make several watches", len(s.From), len(s.To), mostPaths)
 	}
+	if s.Kind == KindSweep {
+		errs = append(errs, s.checkSweep()...)
+		if s.Every < leastSweeping {
+			wrong("every %v is less than %v, and a sweep is not continuous", s.Every, leastSweeping)
+		}
+		if len(errs) > 0 {
+			return fmt.Errorf("%w: %w", ErrInvalid, errors.Join(errs...))
+		}
+		return nil
+	}
+	if s.Kind == KindTrace {
+		errs = append(errs, s.checkTrace()...)
+		if s.Every < leastTracing {
+			wrong("every %v is less than %v, and a trace is not continuous", s.Every, leastTracing)
+		}
+		if len(errs) > 0 {
+			return fmt.Errorf("%w: %w", ErrInvalid, errors.Join(errs...))
+		}
+		return nil
+	}
+	if s.Kind != KindPing {
+		wrong("kind %q is none of ping, sweep, trace", shorten(s.Kind))
+	}
 	for _, target := range s.To {
 		if err := CheckTarget(target); err != nil {
 			errs = append(errs, err)
@@ -81,6 +139,9 @@ func (s Spec) Check() error {
 	}
 	if s.Family != "4" && s.Family != "6" && s.Family != "both" {
 		wrong("family %q is none of 4, 6, both", s.Family)
+	}
+	if _, err := reading.ParseVias(s.Via); err != nil {
+		wrong("via: %w", err)
 	}
 	if s.Interval < leastInterval || s.Interval > time.Minute {
 		wrong("interval %v is not between %v and 1m", s.Interval, leastInterval)
@@ -156,6 +217,27 @@ func (s Spec) families(target string) []wire.Family {
 		return []wire.Family{wire.IPv4, wire.IPv6}
 	}
 	return []wire.Family{wire.IPv4}
+}
+
+// kind is one of the ways in which a target is measured.
+type kind struct {
+	family wire.Family
+	via    reading.Via
+}
+
+// kinds are all ways in which a target is measured.
+func (s Spec) kinds(target string) []kind {
+	vias, err := reading.ParseVias(s.Via)
+	if err != nil { // of a watch from before there were kinds
+		vias = []reading.Via{{}}
+	}
+	var list []kind
+	for _, f := range s.families(target) {
+		for _, v := range vias {
+			list = append(list, kind{f, v})
+		}
+	}
+	return list
 }
 
 // patience is how long after its last reading a path of the watch is still

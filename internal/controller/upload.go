@@ -15,6 +15,14 @@ import (
 // Upload takes what an agent measured: it keeps it, judges it and tells the
 // listeners. On an error nothing is kept.
 func (c *Controller) Upload(ctx context.Context, u plan.Upload) error {
+	if err := c.compareSweeps(ctx, &u); err != nil {
+		c.noteAway(err)
+		return err
+	}
+	if err := c.compareTraces(ctx, &u); err != nil {
+		c.noteAway(err)
+		return err
+	}
 	if err := c.store.SaveUpload(ctx, u); err != nil {
 		c.noteAway(err)
 		return err
@@ -38,6 +46,17 @@ func (c *Controller) Upload(ctx context.Context, u plan.Upload) error {
 	if err := c.store.SaveEpisodes(ctx, episodes); err != nil {
 		c.log.Error("episodes could not be kept; they are kept with the next reading", "error", err)
 		c.retryEpisodes(episodes)
+	}
+	if len(u.Sweeps) > 0 {
+		c.publish(Event{Kind: NewSweep})
+	}
+	if len(u.Traces) > 0 {
+		c.mu.Lock()
+		for _, t := range u.Traces {
+			delete(c.tracing, t.ID)
+		}
+		c.mu.Unlock()
+		c.publish(Event{Kind: NewTrace})
 	}
 	for path, is := range changed {
 		if is {

@@ -79,6 +79,17 @@ func (c *Controller) SaveWatch(ctx context.Context, id ident.ID, name string, sp
 // pathsOf makes the paths that a spec measures.
 func (c *Controller) pathsOf(ctx context.Context, spec Spec) ([]ident.ID, error) {
 	var ids []ident.ID
+	if spec.Kind == KindSweep || spec.Kind == KindTrace { // it has no paths, but its agents must be there
+		for _, from := range spec.From {
+			c.mu.RLock()
+			_, err := c.agentNamed(from)
+			c.mu.RUnlock()
+			if err != nil {
+				return nil, err
+			}
+		}
+		return nil, nil
+	}
 	for _, from := range spec.From {
 		c.mu.RLock()
 		a, err := c.agentNamed(from)
@@ -87,8 +98,8 @@ func (c *Controller) pathsOf(ctx context.Context, spec Spec) ([]ident.ID, error)
 			return nil, err
 		}
 		for _, to := range spec.To {
-			for _, f := range spec.families(to) {
-				p, err := c.ensurePath(ctx, a.ID, to, f)
+			for _, k := range spec.kinds(to) {
+				p, err := c.ensurePath(ctx, a.ID, to, k.family, k.via)
 				if err != nil {
 					return nil, err
 				}

@@ -20,6 +20,7 @@ const module = "woodlark.example/"
 var rules = map[string][]string{
 	"core/":                     {},
 	"wire/":                     {},
+	"internal/capture/":         {},
 	"internal/ident/":           {},
 	"internal/mariadb/":         {},
 	"internal/yamlfile/":        {},
@@ -33,7 +34,9 @@ var rules = map[string][]string{
 	"internal/api/":             {"core", "internal/ident", "internal/plan", "internal/store", "internal/controller"},
 	"internal/client/":          {"internal/api"},
 	"internal/report/":          {"core", "internal/api/apitype"},
-	"demo/":                     {"internal/network"},
+	"demo/":                     {"internal/network", "internal/yamlfile"},
+	"internal/lab/":             {"wire", "internal/network"},
+	"internal/host/":            {"internal/network"},
 	"internal/store/storetest/": {"internal/store", "internal/mariadb"},
 }
 
@@ -50,6 +53,9 @@ var only = map[string][]string{
 	"github.com/go-sql-driver/":     {"internal/store/", "internal/mariadb/", "internal/bench/"},
 	"github.com/danielgtaylor/huma": {"internal/api/"},
 	"github.com/goccy/":             {"internal/yamlfile/"},
+	"github.com/vishvananda/":       {"internal/lab/", "internal/host/"},
+	"gvisor.dev/":                   {"internal/network/world/live/"},
+	"github.com/robfig/cron":        {"internal/network/world/schedule/"},
 }
 
 func room(folder string) string {

@@ -6,6 +6,7 @@ package network
 import (
 	"context"
 	"errors"
+	"net"
 	"net/netip"
 	"time"
 
@@ -19,57 +20,182 @@ var ErrNotPermitted = errors.New("not permitted")
 // ErrNoName is wrapped when a name has no address.
 var ErrNoName = errors.New("name does not resolve")
 
+// ErrBusy is wrapped when this host lets the process have no more sockets.
+var ErrBusy = errors.New("too many at once")
+
+// ErrNoSuch is wrapped when the interface or source address that was asked for
+// is not to be had.
+var ErrNoSuch = errors.New("cannot send so")
+
+// ErrTooBig is wrapped when a message does not fit the link and may not be cut
+// up.
+var ErrTooBig = errors.New("too big")
+
+// Kind is what a connection sends as probes.
+type Kind int
+
+const (
+	// ICMP sends messages that are ICMP messages, echo requests mostly.
+	ICMP Kind = iota
+	// UDP sends messages as the payload of datagrams.
+	UDP
+	// TCP opens a connection for each message and gives it up again. The
+	// message itself is not sent: it comes back with what became of the opening.
+	TCP
+	// Whole sends messages that are whole IP packets, so that every field of their
+	// headers can be chosen. What comes are the transport messages of ICMP errors
+	// and echo replies and, where asked for, of UDP and TCP: whose they are is for
+	// the caller to tell.
+	Whole
+)
+
+var kindNames = [...]string{"ICMP", "UDP", "TCP", "whole packets"}
+
+func (k Kind) String() string { return kindNames[k] }
+
 // Network is a place in a network from which probes leave.
 type Network interface {
-	// OpenICMP opens a connection for ICMP of one family.
-	OpenICMP(f wire.Family, o SocketOptions) (Conn, error)
+	// Open opens a connection for probes of one kind and family. The error wraps
+	// ErrNotPermitted where this host does not let us.
+	Open(k Kind, f wire.Family, o SocketOptions) (Conn, error)
 	// Lookup finds the addresses of a name, of one family or, when f is 0, of
-	// both. It returns an error that wraps ErrNoName when there are none.
-	Lookup(ctx context.Context, name string, f wire.Family) ([]netip.Addr, error)
+	// both. It returns an error that wraps ErrNoName when there are none; what
+	// it returns beside an error still says who was asked and for how long.
+	Lookup(ctx context.Context, name string, f wire.Family) (Resolved, error)
+	// LookupAt is the same by one resolver alone.
+	LookupAt(ctx context.Context, resolver netip.Addr, name string, f wire.Family) (Resolved, error)
+	// Reverse finds the name of an address, without its last dot; the error wraps
+	// ErrNoName when it has none.
+	Reverse(ctx context.Context, a netip.Addr) (string, error)
+	// Resolvers are those that Lookup asks, in their order.
+	Resolvers() []netip.Addr
+	// Clock is the time that its packets travel in.
+	Clock() Clock
+}
+
+// Resolved is what a name was resolved to.
+type Resolved struct {
+	Addrs    []netip.Addr
+	Resolver string        // that answered; empty when no resolver was asked, as for a name in the hosts file
+	Took     time.Duration // from the question to the last answer
+}
+
+// Hop is how a host would send to an address.
+type Hop struct {
+	Source    netip.Addr
+	Interface string     // empty in a simulated network
+	Gateway   netip.Addr // not valid when the address is on the own link
+	MTU       int        // bytes; 0 when not known
+}
+
+// Neighbour is what a host knows of who shares a link with it.
+type Neighbour struct {
+	Known    bool // there is an entry
+	Resolved bool // its hardware address is known
+	State    string
+	Hardware string
+}
+
+// Streams is a network that carries TCP, with the end's own stack.
+type Streams interface {
+	DialTCP(ctx context.Context, to netip.AddrPort) (net.Conn, error)
+	ListenTCP(at netip.AddrPort) (net.Listener, error)
 }
 
 // SocketOptions hold for all that leaves through a connection.
 type SocketOptions struct {
-	DSCP uint8 // differentiated services code point, 0 to 63
-	TTL  int   // TTL or hop limit; the system's when 0
+	DSCP         uint8      // differentiated services code point, 0 to 63
+	TTL          int        // TTL or hop limit; the system's when 0
+	Source       netip.Addr // to send from; the system's choice when not valid
+	Interface    string     // to send by; the system's choice when empty
+	DontFragment bool       // refuse what does not fit instead of cutting it up
+	// Bulk trades the exact time of each departure for speed: they are not
+	// stamped one by one. For sweeps.
+	Bulk bool
+	// Untimed asks for no stamps at all: what comes has no time of the kernel's.
+	Untimed bool
+	Room    int // bytes that an answer may have; enough for 2,000 when 0
+	// Extensions asks for what routers add to their errors (RFC 4884), of a UDP
+	// connection: Packet.ICMP then holds it.
+	Extensions bool
+	// Hear is the protocol, UDP or TCP, whose messages to our ports from FirstPort
+	// to LastPort a Whole connection also gives; none when 0.
+	Hear                uint8
+	FirstPort, LastPort uint16
 }
 
 // Event says what a Packet that Receive gave tells of.
 type Event int
 
 const (
-	// Answer: Data is an ICMP message that came in.
+	// Answer: Data is what came back: an ICMP message, the payload of a datagram,
+	// or the message of an opening that was accepted.
 	Answer Event = iota
 	// Departure: Data is a message of ours, At is when it left this host.
 	Departure
-	// Refusal: Data is a message of ours that was refused; Cause says why.
+	// Refusal: Data is as much as is known of a message of ours that was refused;
+	// Cause says why, To where it went.
 	Refusal
 )
 
 // Packet is one event at a connection.
 type Packet struct {
 	Event Event
-	Peer  netip.Addr
-	Data  []byte    // the ICMP message; valid until the next Receive
+	Peer  netip.Addr // that it came from
+	Port  uint16     // the same
+	To    netip.AddrPort
+	Data  []byte    // valid until the next Receive
 	At    time.Time // by the kernel or the world; zero when it gave none
 	Seen  time.Time // when user space saw it
-	TTL   int       // of an answer; 0 when unknown
-	Cause string    // of a refusal
+	// Protocol of the message in Data, of a Whole connection.
+	Protocol uint8
+	// ICMP is the error that refused a datagram, as far as the kernel tells it,
+	// without what it quotes; nil when it was none.
+	ICMP  *wire.ICMPError
+	Took  time.Duration // the round trip as the other stack's own clockwork timed it; 0 when it did not
+	TTL   int           // of an answer; 0 when unknown
+	Cause string        // of a refusal
+	MTU   int           // that a packet-too-big names, in bytes; 0 when it is none
+	Shut  bool          // refused by the target's own port: the host is there
 }
 
-// Conn sends and receives ICMP messages. Send may be called from one goroutine
-// and Receive from another.
+// Outgoing is one message of SendAll.
+type Outgoing struct {
+	To      netip.AddrPort
+	Message []byte
+	Sent    time.Time // set by SendAll, the best guess
+	// Within, set by SendAll, is how long the call took that sent it with others:
+	// it left at some moment of that.
+	Within time.Duration
+}
+
+// Limited is a connection that can give a message a TTL or hop limit of its own.
+type Limited interface {
+	Conn
+	SendTTL(to netip.AddrPort, message []byte, ttl int) (time.Time, error)
+}
+
+// Conn sends and receives probes. Send may be called from one goroutine and
+// Receive from another.
 type Conn interface {
 	// Send sends one message and returns when it was handed over, on the clock
-	// that also stamps Packet.Seen.
-	Send(to netip.Addr, message []byte) (time.Time, error)
+	// that also stamps Packet.Seen. ICMP has no port: it is not looked at.
+	Send(to netip.AddrPort, message []byte) (time.Time, error)
+	// SendAll sends messages as fast as it goes, sets when each left, and returns
+	// how many did. The error is about the first that did not.
+	SendAll(list []Outgoing) (int, error)
 	// Receive blocks until something comes, or the connection is closed. A
 	// departure comes before the answer to it.
 	Receive(packets []Packet) (int, error)
+	// Poll is Receive without waiting: 0 when there is nothing, or another
+	// goroutine receives.
+	Poll(packets []Packet) (int, error)
 	// Exact reports whether the times it gives are those of a simulated
 	// network, which knows them exactly.
 	Exact() bool
 	// FixedID reports whether the kernel sets the identifier of messages.
 	FixedID() bool
+	// Dropped is how many packets came but did not fit into the buffer.
+	Dropped() int
 	Close() error
 }

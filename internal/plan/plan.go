@@ -17,6 +17,7 @@ type Task struct {
 	Path     ident.ID
 	Target   string        // a name or an address
 	Family   wire.Family   // of the path
+	Via      reading.Via   // the same
 	Every    time.Duration // between runs; continuous when 0
 	Probes   int           // a run; of a periodic watch
 	Interval time.Duration // between probes
@@ -80,6 +81,8 @@ type Upload struct {
 	Agent    ident.ID
 	Readings []Record
 	Runs     []Run
+	Sweeps   []Sweep `json:",omitempty"`
+	Traces   []Trace `json:",omitempty"`
 }
 
 // Service takes uploads. An error means that nothing of the upload is kept and
@@ -104,6 +107,7 @@ type OrderPath struct {
 	Path   ident.ID
 	Target string
 	Family wire.Family
+	Via    reading.Via
 }
 
 // Hand is an agent as its service holds it.
@@ -111,8 +115,12 @@ type Hand interface {
 	// SetPlan replaces what the agent is to do.
 	SetPlan(tasks []Task)
 	// Measure carries out an order and uploads its readings and runs. heard is
-	// called with the number of probes whose fate is known so far.
-	Measure(ctx context.Context, o Order, heard func(probes int))
+	// called for each probe whose fate is known, with the index of its path in the
+	// order.
+	Measure(ctx context.Context, o Order, heard func(path int, p reading.Probe))
+	Sweeper
+	Walker
+	Tracer
 	// HeldBack is how many readings wait to be uploaded.
 	HeldBack() int
 }

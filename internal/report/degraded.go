@@ -88,7 +88,7 @@ func measureName(m string) string {
 func DegradedCSV(w io.Writer, d apitype.Degraded) error {
 	rows := [][]string{{"from", "to", "family", "state", "since_at", "until_at", "code", "sentence"}}
 	row := func(p apitype.Path, state, since, until string, f apitype.Finding) {
-		rows = append(rows, []string{p.From, p.To, fmt.Sprint(p.Family), state, since, until, f.Code, f.Sentence})
+		rows = append(rows, []string{p.From, p.To, fmt.Sprint(p.Family), state, since, until, string(f.Code), f.Sentence})
 	}
 	for _, p := range append(append([]apitype.Path{}, d.Now...), d.Never...) {
 		row(p, p.State, stamp(p.SinceAt), "", p.Findings[0])

@@ -50,9 +50,22 @@ func (i Ink) State(state string) string {
 	return "● steady"
 }
 
+// Lost marks what was lost.
+func (i Ink) Lost(s string) string { return i.plum.Sprint(s) }
+
+// Refused marks what was refused.
+func (i Ink) Refused(s string) string { return i.ochre.Sprint(s) }
+
 // Ends writes a path's two ends.
 func (i Ink) Ends(p apitype.Path) string {
-	return i.Strong(p.From+" → "+p.To) + i.Faint(fmt.Sprintf("  IPv%d", p.Family))
+	return i.Strong(p.From+" → "+p.To) + i.Faint(fmt.Sprintf("  IPv%d%s", p.Family, otherVia(p.Via)))
+}
+
+func otherVia(via string) string {
+	if via == "" || via == "icmp" {
+		return ""
+	}
+	return " by " + via
 }
 
 // When writes a time for a reader in a zone: the weekday helps for the last

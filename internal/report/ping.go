@@ -8,6 +8,9 @@ import (
 	"time"
 
 	"woodlark.example/core/figure"
+	"woodlark.example/core/finding"
+	"woodlark.example/core/loss"
+	"woodlark.example/core/objective"
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/api/apitype"
 )
@@ -19,61 +22,313 @@ type PingResult struct {
 	Via     string `json:"via"`
 	From    string `json:"from"`
 	reading.Figures
-	Outcome  string            `json:"outcome"`
-	Reason   string            `json:"reason"`
-	Findings []apitype.Finding `json:"findings"`
+	Resolved  *Resolved          `json:"name"`         // null for an address
+	Pattern   *LossPattern       `json:"loss_pattern"` // null where nothing was lost, or single probes are not known
+	PathMTU   *finding.PathMTU   `json:"path_mtu"`
+	Objective *objective.Verdict `json:"objective"`
+	Dropped   int                `json:"dropped"` // packets that this host had no room for
+	Outcome   string             `json:"outcome"`
+	Reason    string             `json:"reason"`
+	Findings  []apitype.Finding  `json:"findings"`
 }
 
-// Ping writes results as text.
+// Resolved is what a target's name was resolved to.
+type Resolved struct {
+	Resolver  string   `json:"resolver"` // that answered; empty for the hosts file
+	TookMs    float64  `json:"took_ms"`
+	Addresses []string `json:"addresses"`
+}
+
+// LossPattern is how losses are spread.
+type LossPattern struct {
+	Runs       int      `json:"runs"`
+	LongestRun int      `json:"longest_run"`
+	MeanRun    *float64 `json:"mean_run"`
+	BurstRatio *float64 `json:"burst_ratio"` // 1 when they lie at random, more when they come in bursts
+	Every      *int     `json:"every"`       // one of so many is lost; null when they do not come regularly
+}
+
+// PatternOf describes the losses among probes; nil when there are none.
+func PatternOf(probes []reading.Probe) *LossPattern {
+	var gone []bool
+	for _, p := range probes {
+		if p.Outcome != reading.Unsent && p.Outcome != reading.Refused {
+			gone = append(gone, p.Outcome != reading.Answered)
+		}
+	}
+	pattern := loss.PatternOf(gone)
+	if pattern.Runs == 0 {
+		return nil
+	}
+	out := &LossPattern{Runs: pattern.Runs, LongestRun: pattern.Longest}
+	if v, ok := pattern.MeanRun.Get(); ok {
+		out.MeanRun = &v
+	}
+	if v, ok := pattern.BurstRatio.Get(); ok {
+		out.BurstRatio = &v
+	}
+	if n, _, ok := loss.Every(gone); ok {
+		out.Every = &n
+	}
+	return out
+}
+
+func (p LossPattern) String() string {
+	says := fmt.Sprintf("%d runs, the longest of %d", p.Runs, p.LongestRun)
+	if p.Runs == 1 {
+		says = fmt.Sprintf("1 run of %d", p.LongestRun)
+	}
+	switch {
+	case p.Every != nil:
+		says += fmt.Sprintf("; regular, one of each %d", *p.Every)
+	case p.BurstRatio != nil:
+		says += fmt.Sprintf("; burst ratio %.2g (1 is random)", *p.BurstRatio)
+	}
+	return says
+}
+
+// The most results of one target that stand side by side, and the most targets
+// that are told in full.
+const (
+	mostBeside = 4
+	mostInFull = 12
+)
+
+// Ping writes results as text: each target by itself, what it gave when asked in
+// several ways side by side; many targets as a table.
 func Ping(w io.Writer, ink Ink, results []PingResult) error {
+	groups := byTarget(results)
+	if len(groups) > mostInFull {
+		return pingTable(w, ink, results)
+	}
 	l := lines{w: w}
-	for i, r := range results {
+	for i, g := range groups {
 		if i > 0 {
 			l.put("")
 		}
-		head := ink.Strong(r.Target)
-		if r.Address != "" && r.Address != r.Target {
-			head += " (" + r.Address + ")"
-		}
-		l.put("%s  from %s by %s", head, r.From, strings.ToUpper(r.Via))
-		if r.Reason != "" {
-			l.put("  %s", r.Outcome+": "+r.Reason)
-		}
-		if r.Sent > 0 {
-			pingFigures(&l, r)
-		}
-		for _, f := range r.Findings {
-			l.put("  › %s", f.Sentence)
-			if f.Advice != "" {
-				l.put("    %s", ink.Faint(f.Advice))
+		switch {
+		case len(g) == 1:
+			pingOne(&l, ink, g[0])
+		case len(g) <= mostBeside:
+			pingBeside(&l, ink, g)
+		default:
+			l.put("%s  from %s", ink.Strong(g[0].Target), g[0].From)
+			pingResolved(&l, g[0])
+			if l.err == nil {
+				l.err = pingTable(w, ink, g)
 			}
 		}
+		pingFindings(&l, ink, g)
 	}
 	return l.err
 }
 
-func pingFigures(l *lines, r PingResult) {
+// byTarget groups results that stand behind each other.
+func byTarget(results []PingResult) [][]PingResult {
+	var groups [][]PingResult
+	for i, r := range results {
+		if i > 0 && r.Target == results[i-1].Target {
+			groups[len(groups)-1] = append(groups[len(groups)-1], r)
+			continue
+		}
+		groups = append(groups, []PingResult{r})
+	}
+	return groups
+}
+
+func pingOne(l *lines, ink Ink, r PingResult) {
+	head := ink.Strong(r.Target)
+	if r.Address != "" && r.Address != r.Target {
+		head += " (" + r.Address + ")"
+	}
+	l.put("%s  from %s by %s", head, r.From, r.Via)
+	if r.Reason != "" {
+		l.put("  %s", r.Outcome+": "+r.Reason)
+	}
+	pingResolved(l, r)
+	if r.Sent > 0 {
+		for _, f := range pingFigures(r) {
+			l.put("  %-10s %s", f.name, f.says)
+		}
+	}
+	pingSize(l, r)
+	pingObjective(l, r)
+}
+
+// pingBeside writes results side by side.
+func pingBeside(l *lines, ink Ink, g []PingResult) {
+	l.put("%s  from %s", ink.Strong(g[0].Target), g[0].From)
+	pingResolved(l, g[0])
+	columns := []Column{{Name: ""}}
+	rows := [][]string{{"address"}, {"answered"}, {"loss"}, {"between"}, {"RTT median"}, {"RTT from"}, {"RTT to"}, {"95 % within"}, {"jitter"}, {"timed by"}, {"note"}}
+	for _, r := range g {
+		columns = append(columns, Column{Name: "by " + r.Via})
+		for i, cell := range []string{r.Address, fmt.Sprintf("%d of %d", r.Answered, r.Sent), Percent(r.LossRatio), Percent(r.LossLowRatio) + " – " + Percent(r.LossHighRatio),
+			Ms(r.RTTMedianMs), Ms(r.RTTMinMs), Ms(r.RTTMaxMs), Ms(r.RTTP95Ms), Ms(r.JitterMs), r.Timestamps, pingNote(r)} {
+			rows[i] = append(rows[i], cell)
+		}
+	}
+	kept := rows[:0]
+	for _, row := range rows {
+		if strings.Trim(strings.Join(row[1:], ""), "– ") != "" {
+			kept = append(kept, append([]string{"  " + row[0]}, row[1:]...))
+		}
+	}
+	if l.err == nil {
+		l.err = Table(l.w, ink, columns, kept)
+	}
+	for _, r := range g {
+		pingSize(l, r)
+		pingObjective(l, r)
+	}
+}
+
+// pingNote is what a row of a table says beside its figures.
+func pingNote(r PingResult) string {
+	switch {
+	case r.Outcome == "failed":
+		return r.Reason
+	case r.Refused > 0:
+		return fmt.Sprintf("%d refused: %s", r.Refused, r.Cause)
+	case r.AnsweredAs != "":
+		return "answered by " + r.AnsweredAs
+	case r.OtherAddress != "":
+		return "answered from " + r.OtherAddress
+	case r.Reason != "":
+		return r.Reason
+	}
+	return ""
+}
+
+// pingTable writes one row a result.
+func pingTable(w io.Writer, ink Ink, results []PingResult) error {
+	columns := []Column{{Name: "target"}, {Name: "address"}, {Name: "by"}, {Name: "answered", Right: true}, {Name: "loss", Right: true},
+		{Name: "RTT median", Right: true}, {Name: "95 % within", Right: true}, {Name: "jitter", Right: true}, {Name: "note"}}
+	var rows [][]string
+	for _, r := range results {
+		rows = append(rows, []string{r.Target, r.Address, r.Via, fmt.Sprintf("%d of %d", r.Answered, r.Sent), Percent(r.LossRatio), Ms(r.RTTMedianMs), Ms(r.RTTP95Ms), Ms(r.JitterMs), pingNote(r)})
+	}
+	return Table(w, ink, columns, rows)
+}
+
+func pingResolved(l *lines, r PingResult) {
+	if r.Resolved == nil || len(r.Resolved.Addresses) == 0 {
+		return
+	}
+	by := ""
+	if r.Resolved.Resolver != "" {
+		by = " by resolver " + r.Resolved.Resolver + " in " + figure.FormatMs(r.Resolved.TookMs)
+	}
+	l.put("  %-10s %s%s", "name", strings.Join(r.Resolved.Addresses, ", "), by)
+}
+
+func pingSize(l *lines, r PingResult) {
+	if r.PathMTU == nil {
+		return
+	}
+	if r.PathMTU.MTU == 0 {
+		l.put("  %-10s not known: no probe of any size was answered", "path MTU")
+		return
+	}
+	says := fmt.Sprintf("%d bytes to %s", r.PathMTU.MTU, r.Address)
+	if r.PathMTU.Link > 0 {
+		says += fmt.Sprintf("; the link here takes %d", r.PathMTU.Link)
+	}
+	l.put("  %-10s %s", "path MTU", says)
+}
+
+func pingObjective(l *lines, r PingResult) {
+	v := r.Objective
+	if v == nil {
+		return
+	}
+	says := map[objective.State]string{objective.Met: "met", objective.Missed: "missed", objective.Open: "not settled by these probes"}
+	half := ""
+	if v.Halved {
+		half = "; half of the round trip stands for one way"
+	}
+	l.put("  %-10s %s (%s by %s%s)", v.Objective, says[v.State], v.Source, r.Via, half)
+	for _, line := range v.Lines {
+		limit := fmt.Sprintf("limit %g ms", line.Limit)
+		switch line.Measure {
+		case "loss_ratio":
+			limit = fmt.Sprintf("limit %g %%", 100*line.Limit)
+		case "mos":
+			limit = fmt.Sprintf("least %.1f", line.Limit)
+		}
+		l.put("  %-10s %s: %s (%s)", "", says[line.State], line.Says, limit)
+	}
+}
+
+// pingFindings writes what is concluded, each sentence once, with the ways of
+// asking that it is about where it is not about all.
+func pingFindings(l *lines, ink Ink, g []PingResult) {
+	var order []apitype.Finding
+	about := map[string][]string{}
+	for _, r := range g {
+		for _, f := range r.Findings {
+			if about[f.Sentence] == nil {
+				order = append(order, f)
+			}
+			about[f.Sentence] = append(about[f.Sentence], "by "+r.Via+" to "+r.Address)
+		}
+	}
+	for _, f := range order {
+		ways := ""
+		if list := about[f.Sentence]; len(list) < len(g) && !aboutAll[string(f.Code)] {
+			ways = ink.Faint(" [" + strings.Join(list, ", ") + "]")
+		}
+		l.put("  › %s%s", f.Sentence, ways)
+		if f.Advice != "" {
+			l.put("    %s", ink.Faint(f.Advice))
+		}
+	}
+}
+
+// aboutAll are the findings that are not about one way of asking.
+var aboutAll = map[string]bool{"icmp_filtered": true, "port_filtered": true, "port_closed": true, "family_differs": true, "nearby_copy": true,
+	"name_slow": true, "name_differs": true, "name_unresolved": true, "mtu_reduced": true, "mtu_black_hole": true}
+
+type named struct{ name, says string }
+
+func pingFigures(r PingResult) []named {
 	answered := fmt.Sprintf("%d of %d probes", r.Answered, r.Sent)
 	for _, extra := range []struct {
 		n    int
 		says string
-	}{{r.Late, "late"}, {r.Refused, "refused"}, {r.Duplicates, "further copies"}, {r.LateSent, "sent late"}, {r.Unsent, "not sent"}} {
+	}{{r.Late, "late"}, {r.Refused, "refused"}, {r.Duplicates, "further copies"}, {count(r.Reordered), "overtaken"}, {count(r.Damaged), "damaged"}, {r.LateSent, "sent late"}, {r.Unsent, "not sent"}} {
 		if extra.n > 0 {
 			answered += fmt.Sprintf(", %d %s", extra.n, extra.says)
 		}
 	}
-	l.put("  answered   %s", answered)
-	loss := Percent(r.LossRatio) + fmt.Sprintf("  (between %s and %s", Percent(r.LossLowRatio), Percent(r.LossHighRatio))
+	if r.AnsweredAs != "" {
+		answered += ", by " + r.AnsweredAs
+	}
+	if r.OtherAddress != "" {
+		answered += ", from " + r.OtherAddress + " in its place"
+	}
+	ratio := Percent(r.LossRatio) + fmt.Sprintf("  (between %s and %s", Percent(r.LossLowRatio), Percent(r.LossHighRatio))
 	if r.LossSettlesAt != nil && *r.LossSettlesAt > r.Sent {
-		loss += fmt.Sprintf("; %d probes would settle it to ±1 point", *r.LossSettlesAt)
+		ratio += fmt.Sprintf("; %d probes would settle it to ±1 point", *r.LossSettlesAt)
 	}
-	l.put("  loss       %s)", loss)
+	list := []named{{"answered", answered}, {"loss", ratio + ")"}}
+	if r.Pattern != nil {
+		list = append(list, named{"losses", r.Pattern.String()})
+	}
 	if r.Answered == 0 {
-		return
+		return list
 	}
-	l.put("  RTT        median %s   from %s to %s   95 %% within %s", Ms(r.RTTMedianMs), Ms(r.RTTMinMs), Ms(r.RTTMaxMs), Ms(r.RTTP95Ms))
-	l.put("  jitter     %s   spread %s", Ms(r.JitterMs), Ms(r.SpreadMs))
-	l.put("  timed by   %s", map[string]string{"kernel": "the kernel", "user": "this program (the kernel gave no times)", "world": "the simulated network"}[r.Timestamps])
+	return append(list,
+		named{"RTT", fmt.Sprintf("median %s   from %s to %s   95 %% within %s", Ms(r.RTTMedianMs), Ms(r.RTTMinMs), Ms(r.RTTMaxMs), Ms(r.RTTP95Ms))},
+		named{"jitter", fmt.Sprintf("%s   spread %s", Ms(r.JitterMs), Ms(r.SpreadMs))},
+		named{"timed by", map[string]string{"kernel": "the kernel", "user": "this program (the kernel gave no times)", "world": "the simulated network"}[r.Timestamps]})
+}
+
+func count(n *int) int {
+	if n == nil {
+		return 0
+	}
+	return *n
 }
 
 // Ms writes milliseconds, a dash when absent.

@@ -7,6 +7,7 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -14,14 +15,17 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"os"
 	"path/filepath"
 	"sync"
 	"syscall"
 	"time"
 
+	"woodlark.example/core/route"
 	"woodlark.example/internal/agent"
 	"woodlark.example/internal/api"
 	"woodlark.example/internal/controller"
+	"woodlark.example/internal/host"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/mariadb"
 	"woodlark.example/internal/network"
@@ -37,6 +41,7 @@ type Options struct {
 	Version  string
 	Console  fs.FS
 	SiteOf   func(target string) string
+	Owners   []byte // of prefixes, when the settings name no file: see route.ParseOwners
 	Log      *slog.Logger
 }
 
@@ -81,7 +86,10 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 func (s *Service) open(ctx context.Context) error {
 	set := s.options.Settings
 	dsn := set.Database
-	var err error
+	owners, err := readOwners(set.Owners, s.options.Owners)
+	if err != nil {
+		return err
+	}
 	if dsn == "" {
 		if s.server, err = mariadb.Start(ctx, mariadb.Options{Dir: filepath.Join(set.State, "database"), Log: s.log}); err != nil {
 			return err
@@ -91,8 +99,25 @@ func (s *Service) open(ctx context.Context) error {
 	if s.store, err = store.Open(ctx, store.Options{DSN: dsn, Log: s.log}); err != nil {
 		return err
 	}
-	s.controller, err = controller.New(ctx, controller.Options{Store: s.store, Log: s.log, Zone: set.Zone, Training: set.Training, Keep: set.Keep, SiteOf: s.options.SiteOf})
+	s.controller, err = controller.New(ctx, controller.Options{Store: s.store, Log: s.log, Zone: set.Zone, Training: set.Training, Keep: set.Keep, SiteOf: s.options.SiteOf, Owners: owners})
 	return err
+}
+
+// readOwners reads the table of who has which prefixes: the file that the settings
+// name, else what was given.
+func readOwners(name string, given []byte) (route.Owners, error) {
+	if name != "" {
+		data, err := os.ReadFile(name)
+		if err != nil {
+			return route.Owners{}, fmt.Errorf("read the owners of prefixes: %w", err)
+		}
+		given = data
+	}
+	table, err := route.ParseOwners(bytes.NewReader(given))
+	if err != nil {
+		return table, fmt.Errorf("the owners of prefixes, %s: %w", name, err)
+	}
+	return table, nil
 }
 
 // Controller is the service's controller.
@@ -114,7 +139,11 @@ func (s *Service) URL() string {
 func (s *Service) AddAgent(ctx context.Context, a store.Agent, n network.Network) error {
 	a.Version = s.options.Version
 	return s.controller.AddAgent(ctx, a, func(id ident.ID) (plan.Hand, error) {
-		running, err := agent.New(agent.Options{ID: id, Name: a.Name, Network: n, Service: s.controller, Log: s.log,
+		var ground agent.Ground
+		if a.Kind != controller.Simulated {
+			ground = host.Ground{}
+		}
+		running, err := agent.New(agent.Options{ID: id, Ground: ground, Name: a.Name, Network: n, Service: s.controller, Log: s.log,
 			Dir: filepath.Join(s.options.Settings.State, "agents", id.String())})
 		if err != nil {
 			return nil, err

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"woodlark.example/internal/network/world"
+	"woodlark.example/internal/network/world/live"
 	"woodlark.example/internal/service"
 	"woodlark.example/internal/settings"
 	"woodlark.example/internal/store"
@@ -42,7 +43,7 @@ func TestFromStartToStop(t *testing.T) {
 	require.NoError(t, err)
 	m, err := world.Read([]byte("world: w\nnodes:\n  - {name: a, addresses: [192.0.2.1]}\n"), world.Options{})
 	require.NoError(t, err)
-	here, err := m.At("a")
+	here, err := live.New(m).At("a")
 	require.NoError(t, err)
 	require.NoError(t, s.AddAgent(t.Context(), store.Agent{Name: "quay", Kind: "simulated"}, here))
 	require.Len(t, s.Controller().Agents(), 1)

@@ -27,6 +27,7 @@ type Settings struct {
 	Zone     *time.Location
 	Training time.Duration
 	Keep     time.Duration
+	Owners   string
 	LogLevel string
 	LogForm  string
 }
@@ -66,6 +67,7 @@ func Table() []Setting {
 		}},
 		{"training", "336h", "window that a rolling baseline is learnt from; hours of the week need three weeks (504h) or more", span(24*time.Hour, func(s *Settings) *time.Duration { return &s.Training })},
 		{"retention", "2160h", "how long single readings are kept; hourly and daily figures stay", span(24*time.Hour, func(s *Settings) *time.Duration { return &s.Keep })},
+		{"owners", "", "CSV file of prefixes, who has them, and whose part of the way that is; routes are shown with it", text(func(s *Settings) *string { return &s.Owners })},
 		{"log-level", "info", "debug, info, warn or error", oneOf(func(s *Settings) *string { return &s.LogLevel }, "debug", "info", "warn", "error")},
 		{"log-form", "text", "text or json", oneOf(func(s *Settings) *string { return &s.LogForm }, "text", "json")},
 	}

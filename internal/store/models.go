@@ -24,12 +24,14 @@ type Agent struct {
 	SeenAt    *time.Time
 }
 
-// Path is a directed pair: an agent and a target, by one family.
+// Path is a directed pair: an agent and a target, by one family and one kind of
+// probe.
 type Path struct {
 	ID        ident.ID `gorm:"primaryKey"`
 	AgentID   ident.ID
 	Target    string
 	Family    wire.Family
+	Via       string // by what it is asked; see reading.Via
 	Site      string // of the target
 	CreatedAt time.Time
 }
@@ -106,6 +108,8 @@ type readingRow struct {
 	Unsent          int
 	Duplicates      int
 	LateSent        int
+	Reordered       sql.NullInt64
+	Damaged         sql.NullInt64
 	RTTMinNs        sql.NullInt64 `gorm:"column:rtt_min_ns"`
 	RTTMeanNs       sql.NullInt64 `gorm:"column:rtt_mean_ns"`
 	RTTMedianNs     sql.NullInt64 `gorm:"column:rtt_median_ns"`
@@ -128,6 +132,18 @@ func nanos(d figure.Duration) sql.NullInt64 {
 	return sql.NullInt64{Int64: int64(v), Valid: ok}
 }
 
+func whole(o figure.Opt[int]) sql.NullInt64 {
+	v, ok := o.Get()
+	return sql.NullInt64{Int64: int64(v), Valid: ok}
+}
+
+func number(n sql.NullInt64) figure.Opt[int] {
+	if !n.Valid {
+		return figure.Opt[int]{}
+	}
+	return figure.Of(int(n.Int64))
+}
+
 func duration(n sql.NullInt64) figure.Duration {
 	if !n.Valid {
 		return figure.Duration{}
@@ -144,7 +160,7 @@ func rowOf(r plan.Record) readingRow {
 	return readingRow{
 		PathID: r.Path, At: x.At.UTC(), RunID: r.Run, SpanMs: x.Span.Milliseconds(), Expected: x.Expected,
 		Sent: x.Sent, Answered: x.Answered, Lost: x.Lost, Late: x.Late, Refused: x.Refused, Unsent: x.Unsent,
-		Duplicates: x.Duplicates, LateSent: x.LateSent,
+		Duplicates: x.Duplicates, LateSent: x.LateSent, Reordered: whole(x.Reordered), Damaged: whole(x.Damaged),
 		RTTMinNs: nanos(x.RTT.Min), RTTMeanNs: nanos(x.RTT.Mean), RTTMedianNs: nanos(x.RTT.Median), RTTP95Ns: nanos(x.RTT.P95),
 		RTTP99Ns: nanos(x.RTT.P99), RTTMaxNs: nanos(x.RTT.Max), RTTSdNs: nanos(x.RTT.SD), JitterNs: nanos(x.RTT.Jitter),
 		JitterRFC3550Ns: nanos(x.RTT.JitterRFC3550), Stamp: x.Stamp, Flags: r.Flags, Cause: clip(x.Cause, 200), Packed: packed,
@@ -166,6 +182,7 @@ func (w readingRow) record() plan.Record {
 		Reading: reading.Reading{
 			At: w.At, Span: time.Duration(w.SpanMs) * time.Millisecond, Expected: w.Expected, Sent: w.Sent, Answered: w.Answered,
 			Lost: w.Lost, Late: w.Late, Refused: w.Refused, Unsent: w.Unsent, Duplicates: w.Duplicates, LateSent: w.LateSent,
+			Reordered: number(w.Reordered), Damaged: number(w.Damaged),
 			RTT: s, Stamp: w.Stamp, Cause: w.Cause,
 		},
 	}

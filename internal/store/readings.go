@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"gorm.io/gorm"
@@ -39,7 +40,20 @@ func (s *Store) SaveUpload(ctx context.Context, u plan.Upload) error {
 			runs[i].EndedAt = &ended
 		}
 	}
+	sweeps := make([]Sweep, len(u.Sweeps))
+	for i, x := range u.Sweeps {
+		var err error
+		if sweeps[i], err = SweepOf(u.Agent, x); err != nil {
+			return fmt.Errorf("keep a sweep: %w", err)
+		}
+	}
 	return s.transact(ctx, "keep readings", func(tx *gorm.DB) error {
+		if err := saveSweeps(tx, sweeps); err != nil {
+			return err
+		}
+		if err := saveTraces(tx, u.Agent, u.Traces); err != nil {
+			return err
+		}
 		keep := tx.Clauses(clause.OnConflict{DoNothing: true})
 		if len(rows) > 0 {
 			if err := keep.CreateInBatches(rows, batchRows).Error; err != nil {

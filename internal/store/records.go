@@ -48,13 +48,13 @@ func (s *Store) SeenAgent(ctx context.Context, id ident.ID, at time.Time) error 
 
 // EnsurePath returns the path between an agent and a target, made when it is
 // not there.
-func (s *Store) EnsurePath(ctx context.Context, agent ident.ID, target string, f wire.Family, site string) (Path, error) {
+func (s *Store) EnsurePath(ctx context.Context, agent ident.ID, target string, f wire.Family, via, site string) (Path, error) {
 	var found Path
 	err := s.transact(ctx, "keep the path to "+clip(target, 60), func(tx *gorm.DB) error {
 		found = Path{}
-		err := tx.Where("agent_id = ? AND target = ? AND family = ?", agent, target, f).Take(&found).Error
+		err := tx.Where("agent_id = ? AND target = ? AND family = ? AND via = ?", agent, target, f, via).Take(&found).Error
 		if errors.Is(err, gorm.ErrRecordNotFound) {
-			found = Path{ID: ident.New(), AgentID: agent, Target: target, Family: f, Site: site, CreatedAt: time.Now().UTC()}
+			found = Path{ID: ident.New(), AgentID: agent, Target: target, Family: f, Via: via, Site: site, CreatedAt: time.Now().UTC()}
 			return tx.Create(&found).Error
 		}
 		return err
@@ -152,6 +152,14 @@ func (s *Store) Run(ctx context.Context, id ident.ID) (Run, error) {
 
 // EndRunning marks the runs that a killed service left running.
 func (s *Store) EndRunning(ctx context.Context, reason string) error {
+	if err := s.db.WithContext(ctx).Model(&Sweep{}).Where("outcome = ?", plan.Running).
+		Updates(map[string]any{"outcome": plan.Failed, "reason": reason, "ended_at": time.Now().UTC()}).Error; err != nil {
+		return wrap("end cut-off sweeps", err)
+	}
+	if err := s.db.WithContext(ctx).Model(&Trace{}).Where("outcome = ?", plan.Running).
+		Updates(map[string]any{"outcome": plan.Failed, "reason": reason, "ended_at": time.Now().UTC()}).Error; err != nil {
+		return wrap("end cut-off traces", err)
+	}
 	return wrap("end cut-off runs", s.db.WithContext(ctx).Model(&Run{}).Where("outcome = ?", plan.Running).
 		Updates(map[string]any{"outcome": plan.Failed, "reason": reason, "ended_at": time.Now().UTC()}).Error)
 }

@@ -7,6 +7,7 @@ import (
 
 	"woodlark.example/core/finding"
 	"woodlark.example/core/reading"
+	"woodlark.example/core/sweep"
 )
 
 // Status is how the service stands.
@@ -34,22 +35,10 @@ type Agent struct {
 }
 
 // Finding is one conclusion.
-type Finding struct {
-	Code       string             `json:"code"`
-	Sentence   string             `json:"sentence"`
-	Figures    map[string]float64 `json:"figures" doc:"The figures it rests on, the unit in the key"`
-	Confidence float64            `json:"confidence"`
-	Advice     string             `json:"advice"`
-}
+type Finding = finding.Finding
 
-// FindingsOf writes findings.
-func FindingsOf(list []finding.Finding) []Finding {
-	out := make([]Finding, len(list))
-	for i, f := range list {
-		out[i] = Finding{string(f.Code), f.Sentence, f.Figures, f.Sure, f.Advice}
-	}
-	return out
-}
+// FindingsOf is a list of findings that is never null.
+func FindingsOf(list []finding.Finding) []Finding { return append([]Finding{}, list...) }
 
 // Reading is one reading of a path.
 type Reading struct {
@@ -74,9 +63,9 @@ type Normal struct {
 	Resolution string `json:"resolution" doc:"hour_of_week, hour_of_day or overall"`
 }
 
-// Trace is the last day of a path in small, one value a step; the baseline's
+// Sketch is the last day of a path in small, one value a step; the baseline's
 // band has one value an hour, from start_at on.
-type Trace struct {
+type Sketch struct {
 	StartAt     time.Time  `json:"start_at"`
 	StepS       int        `json:"step_s"`
 	RTTMedianMs []*float64 `json:"rtt_median_ms"`
@@ -120,6 +109,7 @@ type Path struct {
 	To       string     `json:"to" doc:"Name or address of the target"`
 	ToSite   string     `json:"to_site"`
 	Family   int        `json:"family" enum:"4,6"`
+	Via      string     `json:"via" doc:"Kind of probe: icmp, tcp:PORT, udp:PORT or stamp"`
 	Watches  []string   `json:"watches"`
 	Tags     []string   `json:"tags"`
 	State    string     `json:"state" enum:"steady,degraded,lost,unmeasured"`
@@ -131,7 +121,7 @@ type Path struct {
 	Daily    *Daily     `json:"daily"`
 	Baseline *Baseline  `json:"baseline"`
 	LastOver *Episode   `json:"last_episode"`
-	Trace    *Trace     `json:"trace" doc:"Only in the list of paths"`
+	Trace    *Sketch    `json:"trace" doc:"Only in the list of paths"`
 }
 
 // Baseline is a stored baseline, without its distributions.
@@ -199,6 +189,7 @@ type WatchSpec struct {
 	Name     string   `json:"name" yaml:"name" doc:"Unique"`
 	From     []string `json:"from" yaml:"from" doc:"Names of agents"`
 	To       []string `json:"to" yaml:"to" doc:"Names or addresses"`
+	Via      string   `json:"via,omitempty" yaml:"via" doc:"icmp, tcp:PORT, udp:PORT or stamp; several with commas. Default icmp"`
 	Family   string   `json:"family,omitempty" yaml:"family" doc:"4, 6 or both; of targets that are names. Default 4"`
 	Every    string   `json:"every,omitempty" yaml:"every" doc:"Time between runs, such as 5m; continuous when left out"`
 	Interval string   `json:"interval,omitempty" yaml:"interval" doc:"Time between probes. Default 1s"`
@@ -208,6 +199,64 @@ type WatchSpec struct {
 	DSCP     string   `json:"dscp,omitempty" yaml:"dscp" doc:"A name such as EF, or a number"`
 	Paused   bool     `json:"paused,omitempty" yaml:"paused"`
 	Tags     []string `json:"tags,omitempty" yaml:"tags"`
+	Kind     string   `json:"kind,omitempty" yaml:"kind" enum:"ping,sweep,trace" doc:"What is measured. Default ping. The targets of a sweep are prefixes, ranges and addresses"`
+	Exclude  []string `json:"exclude,omitempty" yaml:"exclude" doc:"Of a sweep: what is left out"`
+	Rate     float64  `json:"packets_per_second,omitempty" yaml:"rate" doc:"Of a sweep. Default 5000"`
+	Random   bool     `json:"random,omitempty" yaml:"random" doc:"Of a sweep: in a random order"`
+	Low      bool     `json:"low,omitempty" yaml:"low" doc:"Of a sweep: of a large IPv6 prefix, the addresses that are given by hand"`
+	Beyond   bool     `json:"beyond,omitempty" yaml:"beyond" doc:"Of a sweep: confirms addresses that are neither private nor of documentation"`
+	OneFlow  bool     `json:"one_flow,omitempty" yaml:"one_flow" doc:"Of a trace: follow one flow and look for no branches"`
+	PathMTU  bool     `json:"find_path_mtu,omitempty" yaml:"path_mtu" doc:"Of a trace: find the largest packet that each hop gets"`
+}
+
+// WalkOrder asks for a walk from near to far.
+type WalkOrder struct {
+	From     string `json:"from" doc:"Name of the agent"`
+	To       string `json:"to" doc:"Name or address of the target"`
+	Address  string `json:"address,omitempty" doc:"Of a target that is a name, where it is known otherwise"`
+	Family   string `json:"family,omitempty" enum:"4,6" doc:"Of a target that is a name"`
+	Port     int    `json:"port,omitempty" minimum:"1" maximum:"65535" doc:"A TCP port of the target"`
+	Probes   int    `json:"probes,omitempty" doc:"To the gateway and to the target. Default 100"`
+	Interval string `json:"interval,omitempty" doc:"Between probes. Default 20ms"`
+}
+
+// Walk is a walk from near to far.
+type Walk struct {
+	From     string         `json:"from"`
+	Target   string         `json:"target"`
+	Address  string         `json:"address" doc:"That was measured; empty when none was known"`
+	Steps    []finding.Step `json:"steps" doc:"From near to far, as far as it went"`
+	Findings []Finding      `json:"findings"`
+}
+
+// SweepOrder asks for a sweep on demand.
+type SweepOrder struct {
+	From    string   `json:"from" doc:"Name of the agent"`
+	To      []string `json:"to" doc:"Prefixes, ranges (192.0.2.10-20) and addresses"`
+	Exclude []string `json:"exclude,omitempty"`
+	Via     string   `json:"via,omitempty" doc:"icmp, tcp:PORT; several with commas. Default icmp"`
+	Rate    float64  `json:"packets_per_second,omitempty" doc:"Default 5000"`
+	Wait    string   `json:"wait,omitempty" doc:"For answers, after each round. Default 1s"`
+	Random  bool     `json:"random,omitempty"`
+	Low     bool     `json:"low,omitempty"`
+	Beyond  bool     `json:"beyond,omitempty"`
+}
+
+// Sweep is a sweep that was made, or is going on.
+type Sweep struct {
+	ID        string        `json:"id"`
+	Watch     string        `json:"watch" doc:"Empty for one on demand"`
+	From      string        `json:"from"`
+	Prefixes  []string      `json:"prefixes"`
+	StartAt   time.Time     `json:"started_at"`
+	EndedAt   *time.Time    `json:"ended_at"`
+	Outcome   string        `json:"outcome" enum:"running,done,failed,missed,cancelled"`
+	Reason    string        `json:"reason"`
+	Addresses uint64        `json:"addresses"`
+	Answered  uint64        `json:"answered"`
+	Sent      int           `json:"sent" doc:"Packets so far, while it runs"`
+	Of        int           `json:"of"`
+	Report    *sweep.Report `json:"report" doc:"null in lists, and as long as there is none"`
 }
 
 // Watch is a watch and what it costs.
@@ -229,14 +278,16 @@ type Run struct {
 	From     string     `json:"from"`
 	To       string     `json:"to"`
 	Family   int        `json:"family"`
+	Via      string     `json:"via" doc:"Kind of probe"`
 	StartAt  time.Time  `json:"started_at"`
 	EndedAt  *time.Time `json:"ended_at"`
 	Address  string     `json:"address" doc:"That was measured, once it is known"`
 	Outcome  string     `json:"outcome" enum:"running,done,failed,missed,cancelled"`
 	Reason   string     `json:"reason"`
-	Heard    int        `json:"heard" doc:"Probes of the whole measurement whose fate is known, while it runs"`
+	Heard    int        `json:"heard" doc:"Probes whose fate is known, while it runs"`
 	Of       int        `json:"of"`
-	Reading  *Reading   `json:"reading"`
+	Reading  *Reading   `json:"reading" doc:"While it runs, of the probes so far"`
+	RTTsMs   []*float64 `json:"rtts_ms" doc:"Of the newest probes, in the order of sending; null for those that were not answered. Empty in lists"`
 	Findings []Finding  `json:"findings"`
 }
 
@@ -244,6 +295,7 @@ type Run struct {
 type Measurement struct {
 	From     string   `json:"from" doc:"Name of the agent"`
 	To       []string `json:"to"`
+	Via      string   `json:"via,omitempty" doc:"icmp, tcp:PORT, udp:PORT or stamp; several with commas"`
 	Family   string   `json:"family,omitempty"`
 	Probes   int      `json:"probes,omitempty"`
 	Interval string   `json:"interval,omitempty"`

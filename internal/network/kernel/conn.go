@@ -1,12 +1,14 @@
 package kernel
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"net/netip"
 	"sync"
 	"sync/atomic"
 	"time"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 
@@ -16,37 +18,46 @@ import (
 
 const (
 	receiveBuffer = 4 << 20
+	bulkBuffer    = 16 << 20
 	packetSize    = 2048
-	controlSize   = 512
+	controlSize   = 256
 	stampDelay    = 3 * time.Millisecond
+	receiveBatch  = 64
+	bulkBatch     = 256 // received at once; as many are sent at once as are given
+	bulkSize      = 256
 )
 
+var errClosed = errors.New("the socket is closed")
+
+// conn is a socket for ICMP or UDP.
 type conn struct {
+	kind   network.Kind
 	family wire.Family
 	raw    bool
+	bulk   bool // departures are not stamped
 	fd     int
 	bell   int // an eventfd that Close rings
 	closed atomic.Bool
 	inward sync.Mutex   // held by Receive; Close waits for it
 	mu     sync.RWMutex // held for reading by Send, for writing by Close
 
-	slots   []slot
-	control []byte
+	answers, told *batch // of Receive
+	sending       *batch // of SendAll
 }
 
-// slot is the memory behind one packet of Receive.
-type slot struct{ data [packetSize]byte }
-
-func open(f wire.Family, kind int, o network.SocketOptions) (*conn, error) {
+func open(k network.Kind, f wire.Family, kind int, o network.SocketOptions) (*conn, error) {
 	domain, protocol := unix.AF_INET, unix.IPPROTO_ICMP
 	if f == wire.IPv6 {
 		domain, protocol = unix.AF_INET6, unix.IPPROTO_ICMPV6
+	}
+	if k == network.UDP {
+		protocol = unix.IPPROTO_UDP
 	}
 	fd, err := unix.Socket(domain, kind|unix.SOCK_NONBLOCK|unix.SOCK_CLOEXEC, protocol)
 	if err != nil {
 		return nil, err
 	}
-	c := &conn{family: f, raw: kind == unix.SOCK_RAW, fd: fd, control: make([]byte, controlSize)}
+	c := &conn{kind: k, family: f, raw: kind == unix.SOCK_RAW, bulk: o.Bulk, fd: fd}
 	if err := c.configure(o); err != nil {
 		unix.Close(fd)
 		return nil, err
@@ -55,111 +66,151 @@ func open(f wire.Family, kind int, o network.SocketOptions) (*conn, error) {
 		unix.Close(fd)
 		return nil, err
 	}
+	n, room := receiveBatch, max(packetSize, o.Room)
+	if o.Bulk {
+		n, room = bulkBatch, max(bulkSize, o.Room)
+	}
+	if room > packetSize {
+		n = 8 // large messages come slowly
+	}
+	controls := controlSize
+	if o.Untimed && c.raw { // errors come as messages
+		controls = 0
+	}
+	c.answers, c.told, c.sending = newBatch(n, room, controls), newBatch(n, room, controlSize), newBatch(n, 0, 0)
 	// The kernel begins to stamp arriving packets a moment after the first
 	// socket asks for it: without this the first probe would go unstamped.
 	time.Sleep(stampDelay)
 	return c, nil
 }
 
-func (c *conn) configure(o network.SocketOptions) error {
-	stamps := unix.SOF_TIMESTAMPING_SOFTWARE | unix.SOF_TIMESTAMPING_RX_SOFTWARE | unix.SOF_TIMESTAMPING_TX_SOFTWARE
-	// A kernel that cannot stamp leaves us with user space's times, and the
-	// reading says so.
-	_ = unix.SetsockoptInt(c.fd, unix.SOL_SOCKET, unix.SO_TIMESTAMPING, stamps)
-	if unix.SetsockoptInt(c.fd, unix.SOL_SOCKET, unix.SO_RCVBUFFORCE, receiveBuffer) != nil {
-		_ = unix.SetsockoptInt(c.fd, unix.SOL_SOCKET, unix.SO_RCVBUF, receiveBuffer)
-	}
-	if c.family == wire.IPv6 {
-		return c.configure6(o)
-	}
-	return c.configure4(o)
-}
-
-func (c *conn) configure4(o network.SocketOptions) error {
-	if c.raw {
-		// Without a filter a raw socket gets a copy of every ICMP message of
-		// the host: let in echo replies, unreachable, TTL exceeded and
-		// parameter problem.
-		const solRaw, icmpFilter = 255, 1
-		block := ^uint32(1<<0 | 1<<3 | 1<<11 | 1<<12)
-		if err := unix.SetsockoptInt(c.fd, solRaw, icmpFilter, int(int32(block))); err != nil {
-			return fmt.Errorf("filter ICMP types: %w", err)
-		}
-	}
-	_ = unix.SetsockoptInt(c.fd, unix.IPPROTO_IP, unix.IP_RECVERR, 1)
-	_ = unix.SetsockoptInt(c.fd, unix.IPPROTO_IP, unix.IP_RECVTTL, 1)
-	if o.TTL > 0 {
-		if err := unix.SetsockoptInt(c.fd, unix.IPPROTO_IP, unix.IP_TTL, o.TTL); err != nil {
-			return fmt.Errorf("set TTL %d: %w", o.TTL, err)
-		}
-	}
-	if o.DSCP > 0 {
-		if err := unix.SetsockoptInt(c.fd, unix.IPPROTO_IP, unix.IP_TOS, int(o.DSCP)<<2); err != nil {
-			return fmt.Errorf("set DSCP %d: %w", o.DSCP, err)
-		}
-	}
-	return nil
-}
-
-func (c *conn) configure6(o network.SocketOptions) error {
-	if c.raw {
-		var block unix.ICMPv6Filter
-		for i := range block.Data {
-			block.Data[i] = ^uint32(0)
-		}
-		for _, kind := range []int{1, 2, 3, 4, 129} { // errors, echo reply
-			block.Data[kind/32] &^= 1 << (kind % 32)
-		}
-		if err := unix.SetsockoptICMPv6Filter(c.fd, unix.IPPROTO_ICMPV6, 1, &block); err != nil {
-			return fmt.Errorf("filter ICMPv6 types: %w", err)
-		}
-	}
-	_ = unix.SetsockoptInt(c.fd, unix.IPPROTO_IPV6, unix.IPV6_RECVERR, 1)
-	_ = unix.SetsockoptInt(c.fd, unix.IPPROTO_IPV6, unix.IPV6_RECVHOPLIMIT, 1)
-	if o.TTL > 0 {
-		if err := unix.SetsockoptInt(c.fd, unix.IPPROTO_IPV6, unix.IPV6_UNICAST_HOPS, o.TTL); err != nil {
-			return fmt.Errorf("set hop limit %d: %w", o.TTL, err)
-		}
-	}
-	if o.DSCP > 0 {
-		if err := unix.SetsockoptInt(c.fd, unix.IPPROTO_IPV6, unix.IPV6_TCLASS, int(o.DSCP)<<2); err != nil {
-			return fmt.Errorf("set DSCP %d: %w", o.DSCP, err)
-		}
-	}
-	return nil
-}
-
 func (c *conn) Exact() bool   { return false }
-func (c *conn) FixedID() bool { return !c.raw }
+func (c *conn) FixedID() bool { return !c.raw && c.kind == network.ICMP }
+
+// Dropped reads how many packets the socket's buffer had no room for.
+func (c *conn) Dropped() int {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	if c.closed.Load() {
+		return 0
+	}
+	return dropped(c.fd)
+}
+
+func dropped(fd int) int {
+	const memInfo, drops, words = 55, 8, 9 // SO_MEMINFO, SK_MEMINFO_DROPS, SK_MEMINFO_VARS
+	var info [words]uint32
+	size := uint32(unsafe.Sizeof(info))
+	_, _, problem := unix.Syscall6(unix.SYS_GETSOCKOPT, uintptr(fd), unix.SOL_SOCKET, memInfo, uintptr(unsafe.Pointer(&info)), uintptr(unsafe.Pointer(&size)), 0)
+	if problem != 0 || size < drops*4+4 {
+		return 0
+	}
+	return int(info[drops])
+}
 
 // Send hands one message to the kernel. An error that an earlier message
 // brought back is not this one's: it is taken off the socket and sending tried
 // once more.
-func (c *conn) Send(to netip.Addr, message []byte) (time.Time, error) {
+func (c *conn) Send(to netip.AddrPort, message []byte) (time.Time, error) {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
 	if c.closed.Load() {
-		return time.Now(), errors.New("the socket is closed")
+		return time.Now(), errClosed
 	}
-	var address unix.Sockaddr
-	if c.family == wire.IPv6 {
-		address = &unix.SockaddrInet6{Addr: to.As16(), ZoneId: zoneOf(to)}
-	} else {
-		address = &unix.SockaddrInet4{Addr: to.Unmap().As4()}
+	if c.kind == network.ICMP {
+		to = netip.AddrPortFrom(to.Addr(), 0)
 	}
+	address := sockaddr(c.family, to)
 	var sent time.Time
 	var err error
 	for range 3 {
 		sent = time.Now()
 		err = unix.Sendto(c.fd, message, 0, address)
-		if !errors.Is(err, unix.EHOSTUNREACH) && !errors.Is(err, unix.ECONNREFUSED) && !errors.Is(err, unix.EINTR) {
+		if !anothers(err) {
 			break
 		}
 	}
 	if err != nil {
-		return sent, fmt.Errorf("send to %s: %w", to, err)
+		return sent, sendError(to.Addr(), len(message), err)
 	}
 	return sent, nil
+}
+
+// SendTTL sends a message with a TTL or hop limit of its own.
+func (c *conn) SendTTL(to netip.AddrPort, message []byte, ttl int) (time.Time, error) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	if c.closed.Load() {
+		return time.Now(), errClosed
+	}
+	level, kind := unix.IPPROTO_IP, unix.IP_TTL
+	if c.family == wire.IPv6 {
+		level, kind = unix.IPPROTO_IPV6, unix.IPV6_HOPLIMIT
+	}
+	control := make([]byte, unix.CmsgSpace(4))
+	header := (*unix.Cmsghdr)(unsafe.Pointer(&control[0]))
+	header.Level, header.Type = int32(level), int32(kind)
+	header.SetLen(unix.CmsgLen(4))
+	binary.NativeEndian.PutUint32(control[unix.CmsgLen(0):], uint32(ttl))
+	address := sockaddr(c.family, to)
+	var sent time.Time
+	var err error
+	for range 3 {
+		sent = time.Now()
+		if _, err = unix.SendmsgN(c.fd, message, control, address, 0); !anothers(err) {
+			break
+		}
+	}
+	if err != nil {
+		return sent, sendError(to.Addr(), len(message), err)
+	}
+	return sent, nil
+}
+
+// anothers reports whether an error may be that of an earlier message.
+func anothers(err error) bool {
+	for _, e := range []error{unix.EHOSTUNREACH, unix.ECONNREFUSED, unix.EINTR, unix.ENETUNREACH, unix.EMSGSIZE, unix.EPROTO, unix.EACCES} {
+		if errors.Is(err, e) {
+			return true
+		}
+	}
+	return false
+}
+
+func sendError(to netip.Addr, size int, err error) error {
+	switch {
+	case errors.Is(err, unix.EMSGSIZE):
+		return fmt.Errorf("send to %s: %w: %d bytes do not fit the MTU of the link, and may not be cut up", to, network.ErrTooBig, size)
+	case errors.Is(err, unix.ENETUNREACH):
+		return fmt.Errorf("send to %s: this host knows no way there", to)
+	case errors.Is(err, unix.EACCES):
+		return fmt.Errorf("send to %s: this host does not let it out (a broadcast address, or its own filter)", to)
+	case errors.Is(err, unix.EPERM):
+		return fmt.Errorf("send to %s: this host's own filter does not let it out", to)
+	}
+	return fmt.Errorf("send to %s: %w", to, err)
+}
+
+// SendAll hands messages to the kernel in batches.
+func (c *conn) SendAll(list []network.Outgoing) (int, error) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	if c.closed.Load() {
+		return 0, errClosed
+	}
+	done := 0
+	for tries := 0; done < len(list); {
+		n, err := c.sending.send(c.fd, list[done:], c.family == wire.IPv6)
+		done += n
+		if n > 0 {
+			tries = 0
+			continue
+		}
+		if tries++; !anothers(err) || tries > 3 {
+			return done, sendError(list[done].To.Addr(), len(list[done].Message), err)
+		}
+	}
+	return done, nil
 }
 
 // Receive waits for packets. The answers are read before the error queue, which
@@ -168,47 +219,49 @@ func (c *conn) Send(to netip.Addr, message []byte) (time.Time, error) {
 func (c *conn) Receive(packets []network.Packet) (int, error) {
 	c.inward.Lock()
 	defer c.inward.Unlock()
-	for len(c.slots) < len(packets) {
-		c.slots = append(c.slots, slot{})
-	}
 	poll := []unix.PollFd{{Fd: int32(c.fd), Events: unix.POLLIN}, {Fd: int32(c.bell), Events: unix.POLLIN}}
 	for {
 		if c.closed.Load() {
-			return 0, errors.New("the socket is closed")
+			return 0, errClosed
 		}
 		if _, err := unix.Poll(poll, -1); err != nil && !errors.Is(err, unix.EINTR) {
-			return 0, fmt.Errorf("wait for ICMP: %w", err)
+			return 0, fmt.Errorf("wait for %v: %w", c.kind, err)
 		}
-		// The first half is for answers, the second for what the error queue
-		// tells of them.
-		half := len(packets) / 2
-		answers := c.read(packets[:half], c.slots[:half], 0)
-		told := c.read(packets[half:], c.slots[half:], unix.MSG_ERRQUEUE)
-		if answers+told == 0 {
-			continue
+		if n := c.take(packets); n > 0 {
+			return n, nil
 		}
-		rotated := make([]network.Packet, 0, answers+told)
-		rotated = append(rotated, packets[half:half+told]...)
-		rotated = append(rotated, packets[:answers]...)
-		return copy(packets, rotated), nil
 	}
 }
 
-func (c *conn) read(packets []network.Packet, slots []slot, flags int) int {
+// Poll reads what is there.
+func (c *conn) Poll(packets []network.Packet) (int, error) {
+	if !c.inward.TryLock() {
+		return 0, nil
+	}
+	defer c.inward.Unlock()
+	if c.closed.Load() {
+		return 0, errClosed
+	}
+	return c.take(packets), nil
+}
+
+// take reads what is there.
+func (c *conn) take(packets []network.Packet) int {
+	half := len(packets) / 2
+	answers := c.answers.receive(c.fd, half, 0)
+	seen := time.Now()
+	told := 0
+	if !c.bulk || answers == 0 { // a bulk socket has few errors and no departures to tell
+		told = c.told.receive(c.fd, len(packets)-half, unix.MSG_ERRQUEUE)
+	}
 	n := 0
-	for tries := 0; n < len(packets) && tries < 2*len(packets); tries++ {
-		data := slots[n].data[:]
-		size, controlled, _, from, err := unix.Recvmsg(c.fd, data, c.control, flags|unix.MSG_DONTWAIT)
-		if err != nil {
-			if errors.Is(err, unix.EAGAIN) {
-				break
-			}
-			continue // a pending error of an earlier message, now taken off
+	for i := range told {
+		if c.parse(&packets[n], c.told.packet(i, seen, &packets[n]), true) {
+			n++
 		}
-		p := network.Packet{Seen: time.Now(), Data: data[:size]}
-		p.Peer = addressOf(from)
-		if c.parse(&p, c.control[:controlled], flags != 0) {
-			packets[n] = p
+	}
+	for i := range answers {
+		if c.parse(&packets[n], c.answers.packet(i, seen, &packets[n]), false) {
 			n++
 		}
 	}
@@ -219,11 +272,16 @@ func (c *conn) Close() error {
 	if c.closed.Swap(true) {
 		return nil
 	}
-	one := [8]byte{1}
-	_, _ = unix.Write(c.bell, one[:])
+	ring(c.bell)
 	c.inward.Lock()
 	defer c.inward.Unlock()
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return errors.Join(unix.Close(c.fd), unix.Close(c.bell))
+}
+
+// ring makes an eventfd readable.
+func ring(bell int) {
+	one := binary.NativeEndian.AppendUint64(nil, 1)
+	_, _ = unix.Write(bell, one)
 }

@@ -13,10 +13,14 @@ import (
 	"woodlark.example/wire"
 )
 
-// parse completes a packet from its control messages and strips what is before
-// the ICMP message. It reports whether the packet is one to hand out.
-func (c *conn) parse(p *network.Packet, control []byte, queue bool) bool {
-	var problem *extendedError
+// told is what the control messages of a packet say.
+type told struct {
+	at      time.Time // zero when the kernel gave none
+	ttl     int       // 0 when not told
+	problem *extendedError
+}
+
+func readControl(control []byte) (t told) {
 	for len(control) > 0 {
 		header, data, rest, err := unix.ParseOneSocketControlMessage(control)
 		if err != nil {
@@ -27,23 +31,31 @@ func (c *conn) parse(p *network.Packet, control []byte, queue bool) bool {
 		case header.Level == unix.SOL_SOCKET && header.Type == unix.SCM_TIMESTAMPING && len(data) >= 16:
 			seconds, nanos := int64(binary.NativeEndian.Uint64(data)), int64(binary.NativeEndian.Uint64(data[8:]))
 			if seconds != 0 || nanos != 0 {
-				p.At = time.Unix(seconds, nanos)
+				t.at = time.Unix(seconds, nanos)
 			}
 		case header.Level == unix.IPPROTO_IP && header.Type == unix.IP_TTL && len(data) >= 4,
 			header.Level == unix.IPPROTO_IPV6 && header.Type == unix.IPV6_HOPLIMIT && len(data) >= 4:
-			p.TTL = int(binary.NativeEndian.Uint32(data))
+			t.ttl = int(binary.NativeEndian.Uint32(data))
 		case header.Level == unix.IPPROTO_IP && header.Type == unix.IP_RECVERR,
 			header.Level == unix.IPPROTO_IPV6 && header.Type == unix.IPV6_RECVERR:
-			problem = parseExtendedError(data)
+			t.problem = parseExtendedError(data)
 		}
 	}
+	return t
+}
+
+// parse completes a packet from its control messages and strips what is before
+// the message. It reports whether the packet is one to hand out.
+func (c *conn) parse(p *network.Packet, control []byte, queue bool) bool {
+	t := readControl(control)
+	p.At, p.TTL = t.at, t.ttl
 	if !queue {
-		return c.strip(p)
+		return c.answer(p)
 	}
-	if problem == nil {
+	if t.problem == nil {
 		return false
 	}
-	switch problem.origin {
+	switch problem := t.problem; problem.origin {
 	case unix.SO_EE_ORIGIN_TIMESTAMPING:
 		p.Event = network.Departure
 		return c.stripSent(p)
@@ -51,17 +63,32 @@ func (c *conn) parse(p *network.Packet, control []byte, queue bool) bool {
 		if c.raw {
 			return false // a raw socket also gets the error itself, with its sender
 		}
-		p.Event = network.Refusal
-		p.Peer = problem.offender
-		p.Cause = wire.RefusalText(c.family, problem.kind, problem.code) + " by " + problem.offender.String()
+		// The kernel names the target as who it came from.
+		p.To = netip.AddrPortFrom(p.Peer, p.Port)
+		e := wire.ICMPError{Type: problem.kind, Code: problem.code, MTU: problem.mtu(c.family)}
+		if n := int(problem.extension); n > 0 && n < len(p.Data) {
+			_ = e.Extend(p.Data[n:]) // a broken one says nothing
+			p.Data = p.Data[:n]
+		}
+		refuse(p, e, c.family, problem.offender)
+		p.ICMP = &e
 		return true
 	}
 	return false
 }
 
+// refuse makes a refusal of a packet by what an ICMP error says.
+func refuse(p *network.Packet, e wire.ICMPError, f wire.Family, offender netip.Addr) {
+	p.Event, p.Peer, p.MTU = network.Refusal, offender, e.MTU
+	p.Cause = e.Refusal(f) + " by " + offender.String()
+	p.Shut = e.Is(f, wire.NoPort) && offender == p.To.Addr()
+}
+
 // extendedError is what of struct sock_extended_err matters here.
 type extendedError struct {
 	origin, kind, code uint8
+	info               uint32
+	extension          uint16 // where the extension begins in the data (RFC 4884); 0 when there is none
 	offender           netip.Addr
 }
 
@@ -69,7 +96,7 @@ func parseExtendedError(data []byte) *extendedError {
 	if len(data) < 16 {
 		return nil
 	}
-	e := &extendedError{origin: data[4], kind: data[5], code: data[6]}
+	e := &extendedError{origin: data[4], kind: data[5], code: data[6], info: binary.NativeEndian.Uint32(data[8:]), extension: binary.NativeEndian.Uint16(data[12:])}
 	if offender := data[16:]; len(offender) >= 8 {
 		switch binary.NativeEndian.Uint16(offender) {
 		case unix.AF_INET:
@@ -83,20 +110,44 @@ func parseExtendedError(data []byte) *extendedError {
 	return e
 }
 
-// strip takes the IP header off what a raw IPv4 socket gives.
-func (c *conn) strip(p *network.Packet) bool {
-	if !c.raw || c.family == wire.IPv6 {
+// mtu is what a packet-too-big names.
+func (e *extendedError) mtu(f wire.Family) int {
+	if (wire.ICMPError{Type: e.kind, Code: e.code}).Is(f, wire.TooBig) {
+		return int(e.info)
+	}
+	return 0
+}
+
+// answer makes ready what came in: of raw IPv4 it takes off the IP header, and
+// an ICMP error becomes a refusal of the message that it quotes.
+func (c *conn) answer(p *network.Packet) bool {
+	if !c.raw {
 		return true
 	}
-	if len(p.Data) < 20 || p.Data[0]>>4 != 4 {
+	if c.family == wire.IPv4 {
+		if len(p.Data) < 20 || p.Data[0]>>4 != 4 {
+			return false
+		}
+		header := int(p.Data[0]&0xf) * 4
+		if header < 20 || len(p.Data) < header {
+			return false
+		}
+		p.TTL = int(p.Data[8])
+		p.Data = p.Data[header:]
+	}
+	if len(p.Data) > 0 && (p.Data[0] == 0 || p.Data[0] == 129) { // an echo reply
+		return true
+	}
+	e, err := wire.ParseICMPError(c.family, p.Data)
+	if err != nil {
+		return true
+	}
+	ip, message, err := wire.ParseQuoted(e.Quoted)
+	if err != nil || ip.Protocol != wire.ICMPOf(c.family) {
 		return false
 	}
-	header := int(p.Data[0]&0xf) * 4
-	if header < 20 || len(p.Data) < header {
-		return false
-	}
-	p.TTL = int(p.Data[8])
-	p.Data = p.Data[header:]
+	p.Data, p.To = message, netip.AddrPortFrom(ip.Dst, 0)
+	refuse(p, e, c.family, p.Peer)
 	return true
 }
 
@@ -104,36 +155,26 @@ func (c *conn) strip(p *network.Packet) bool {
 // comes back as it was given to the device.
 func (c *conn) stripSent(p *network.Packet) bool {
 	const ethernet = 14
+	protocol, skipped := wire.ICMPOf(c.family), 0
+	if c.kind == network.UDP {
+		protocol, skipped = wire.ProtocolUDP, wire.UDPHeaderSize
+	}
 	for _, skip := range []int{ethernet, 0} {
 		if len(p.Data) < skip+20 {
 			continue
 		}
 		switch b := p.Data[skip:]; {
-		case c.family == wire.IPv4 && b[0]>>4 == 4 && b[9] == unix.IPPROTO_ICMP:
-			if header := int(b[0]&0xf) * 4; len(b) >= header {
+		case c.family == wire.IPv4 && b[0]>>4 == 4 && b[9] == protocol:
+			if header := int(b[0]&0xf)*4 + skipped; len(b) >= header {
 				p.Data = b[header:]
 				return true
 			}
-		case c.family == wire.IPv6 && len(b) >= 40 && b[0]>>4 == 6 && b[6] == unix.IPPROTO_ICMPV6:
-			p.Data = b[40:]
+		case c.family == wire.IPv6 && len(b) >= 40+skipped && b[0]>>4 == 6 && b[6] == protocol:
+			p.Data = b[40+skipped:]
 			return true
 		}
 	}
 	return true
-}
-
-func addressOf(from unix.Sockaddr) netip.Addr {
-	switch s := from.(type) {
-	case *unix.SockaddrInet4:
-		return netip.AddrFrom4(s.Addr)
-	case *unix.SockaddrInet6:
-		a := netip.AddrFrom16(s.Addr)
-		if s.ZoneId != 0 {
-			a = a.WithZone(strconv.Itoa(int(s.ZoneId)))
-		}
-		return a
-	}
-	return netip.Addr{}
 }
 
 // zoneOf is the interface's number of a link-local address with a zone.

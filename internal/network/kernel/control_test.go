@@ -135,13 +135,19 @@ func TestZones(t *testing.T) {
 	assert.Equal(t, uint32(1), zoneOf(netip.MustParseAddr("fe80::1%lo")))
 	assert.Equal(t, uint32(7), zoneOf(netip.MustParseAddr("fe80::1%7")))
 	assert.Zero(t, zoneOf(netip.MustParseAddr("fe80::1%nosuch")))
-	a := addressOf(&unix.SockaddrInet6{Addr: netip.MustParseAddr("fe80::1").As16(), ZoneId: 3})
-	assert.Equal(t, "fe80::1%3", a.String())
-	assert.False(t, addressOf(nil).IsValid())
+	for _, c := range []string{"[fe80::1%3]:862", "[2001:db8::7]:53", "192.0.2.9:7", "192.0.2.9:65535"} {
+		var name unix.RawSockaddrInet6
+		to := netip.MustParseAddrPort(c)
+		writeAddress(&name, to, to.Addr().Is6())
+		a, port := addressIn(&name)
+		assert.Equal(t, to, netip.AddrPortFrom(a, port), "written for the kernel and read back")
+	}
+	a, _ := addressIn(&unix.RawSockaddrInet6{})
+	assert.False(t, a.IsValid())
 }
 
 func TestAClosedConnection(t *testing.T) {
-	c, err := Host().OpenICMP(wire.IPv4, network.SocketOptions{TTL: 5, DSCP: 46})
+	c, err := Host().Open(network.ICMP, wire.IPv4, network.SocketOptions{TTL: 5, DSCP: 46})
 	if errors.Is(err, network.ErrNotPermitted) {
 		assert.ErrorContains(t, err, "setcap") // nothing to close where nothing may be opened
 		return
@@ -154,18 +160,19 @@ func TestAClosedConnection(t *testing.T) {
 	}()
 	require.NoError(t, c.Close())
 	require.ErrorContains(t, <-ended, "closed", "waiting ends when the socket does")
-	_, err = c.Send(netip.MustParseAddr("127.0.0.1"), nil)
+	_, err = c.Send(netip.MustParseAddrPort("127.0.0.1:0"), nil)
 	require.ErrorContains(t, err, "closed")
 	require.NoError(t, c.Close(), "closing twice does no harm")
-	idle, err := Host().OpenICMP(wire.IPv4, network.SocketOptions{})
+	idle, err := Host().Open(network.ICMP, wire.IPv4, network.SocketOptions{})
 	require.NoError(t, err)
 	require.NoError(t, idle.Close(), "nobody need have received")
 }
 
 func TestLookup(t *testing.T) {
-	addrs, err := Host().Lookup(t.Context(), "localhost", wire.IPv4)
+	found, err := Host().Lookup(t.Context(), "localhost", wire.IPv4)
 	require.NoError(t, err)
-	assert.True(t, addrs[0].IsLoopback())
+	assert.True(t, found.Addrs[0].IsLoopback())
+	assert.Empty(t, found.Resolver, "the hosts file knows it")
 	_, err = Host().Lookup(t.Context(), "nowhere.invalid", 0)
 	require.Error(t, err)
 }

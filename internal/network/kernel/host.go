@@ -1,11 +1,8 @@
 package kernel
 
 import (
-	"context"
 	"errors"
 	"fmt"
-	"net"
-	"net/netip"
 
 	"golang.org/x/sys/unix"
 
@@ -22,12 +19,36 @@ func Host() network.Network { return host{[]int{unix.SOCK_RAW, unix.SOCK_DGRAM}}
 // privileges.
 func Unprivileged() network.Network { return host{[]int{unix.SOCK_DGRAM}} }
 
-// OpenICMP opens a raw socket or, where that is not permitted, an unprivileged
-// ICMP socket. Its error wraps network.ErrNotPermitted when neither is.
-func (h host) OpenICMP(f wire.Family, o network.SocketOptions) (network.Conn, error) {
+// Open opens, for ICMP, a raw socket or, where that is not permitted, an
+// unprivileged ICMP socket. Its error wraps network.ErrNotPermitted when neither
+// is. UDP and TCP need no privileges.
+func (h host) Open(k network.Kind, f wire.Family, o network.SocketOptions) (network.Conn, error) {
+	switch k {
+	case network.TCP:
+		c, err := newOpener(f, o)
+		if err != nil {
+			return nil, openError(k, f, err)
+		}
+		return c, nil
+	case network.UDP:
+		c, err := open(k, f, unix.SOCK_DGRAM, o)
+		if err != nil {
+			return nil, openError(k, f, err)
+		}
+		return c, nil
+	case network.Whole:
+		if h.kinds[0] != unix.SOCK_RAW {
+			return nil, openError(k, f, unix.EPERM)
+		}
+		w, err := openWhole(f, o)
+		if err != nil {
+			return nil, openError(k, f, err)
+		}
+		return w, nil
+	}
 	var last error
 	for _, kind := range h.kinds {
-		c, err := open(f, kind, o)
+		c, err := open(k, f, kind, o)
 		if err == nil {
 			return c, nil
 		}
@@ -36,29 +57,23 @@ func (h host) OpenICMP(f wire.Family, o network.SocketOptions) (network.Conn, er
 			break
 		}
 	}
-	switch {
-	case errors.Is(last, unix.EPERM), errors.Is(last, unix.EACCES):
-		return nil, fmt.Errorf("%w to send ICMP over %v: give the program the capability with 'setcap cap_net_raw+ep' "+
-			"on its file, or let your group use ICMP sockets with 'sysctl net.ipv4.ping_group_range=\"0 2147483647\"'", network.ErrNotPermitted, f)
-	case errors.Is(last, unix.EAFNOSUPPORT):
-		return nil, fmt.Errorf("this host has no %v", f)
-	}
-	return nil, fmt.Errorf("open an ICMP socket for %v: %w", f, last)
+	return nil, openError(k, f, last)
 }
 
-// Lookup asks the system's resolver.
-func (host) Lookup(ctx context.Context, name string, f wire.Family) ([]netip.Addr, error) {
-	kind := map[wire.Family]string{0: "ip", wire.IPv4: "ip4", wire.IPv6: "ip6"}[f]
-	addrs, err := net.DefaultResolver.LookupNetIP(ctx, kind, name)
-	if err != nil {
-		var dns *net.DNSError
-		if errors.As(err, &dns) && dns.IsNotFound {
-			return nil, fmt.Errorf("%q: %w", name, network.ErrNoName)
-		}
-		return nil, fmt.Errorf("look up %q: %w", name, err)
+func openError(k network.Kind, f wire.Family, err error) error {
+	switch {
+	case errors.Is(err, network.ErrNoSuch), errors.Is(err, network.ErrBusy):
+		return err
+	case k == network.Whole && (errors.Is(err, unix.EPERM) || errors.Is(err, unix.EACCES)):
+		return fmt.Errorf("%w to send %v over %v: give the program the capability with 'setcap cap_net_raw+ep' on its file", network.ErrNotPermitted, k, f)
+	case errors.Is(err, unix.EPERM), errors.Is(err, unix.EACCES):
+		return fmt.Errorf("%w to send %v over %v: give the program the capability with 'setcap cap_net_raw+ep' "+
+			"on its file, or let your group use ICMP sockets with 'sysctl net.ipv4.ping_group_range=\"0 2147483647\"'", network.ErrNotPermitted, k, f)
+	case errors.Is(err, unix.EAFNOSUPPORT):
+		return fmt.Errorf("this host has no %v", f)
 	}
-	for i := range addrs {
-		addrs[i] = addrs[i].Unmap()
-	}
-	return addrs, nil
+	return fmt.Errorf("open a socket for %v over %v: %w", k, f, err)
 }
+
+// Clock is this machine's.
+func (host) Clock() network.Clock { return network.SystemClock{} }

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"time"
 
+	"woodlark.example/internal/network/world/link"
+	"woodlark.example/internal/network/world/schedule"
 	"woodlark.example/internal/yamlfile"
 	"woodlark.example/wire"
 )
@@ -24,55 +26,46 @@ type Options struct {
 }
 
 type fileWorld struct {
-	World   string       `yaml:"world"`
-	Seed    uint64       `yaml:"seed"`
-	Zone    string       `yaml:"zone"`
-	Nodes   []fileNode   `yaml:"nodes"`
-	Links   []fileLink   `yaml:"links"`
-	Changes []fileChange `yaml:"changes"`
+	World       string       `yaml:"world"`
+	Story       string       `yaml:"story"`
+	Seed        uint64       `yaml:"seed"`
+	Zone        string       `yaml:"zone"`
+	Convergence string       `yaml:"convergence"`
+	Nodes       []fileNode   `yaml:"nodes"`
+	Links       []fileLink   `yaml:"links"`
+	Changes     []fileChange `yaml:"changes"`
 }
 
 type fileNode struct {
 	Name           string   `yaml:"name"`
+	Aliases        []string `yaml:"aliases"`
+	Reverse        *string  `yaml:"reverse"`
 	Site           string   `yaml:"site"`
 	Router         bool     `yaml:"router"`
 	Addresses      []string `yaml:"addresses"`
+	Prefixes       []string `yaml:"prefixes"`
+	Resolvers      []string `yaml:"resolvers"`
 	NodeProperties `yaml:",inline"`
 }
 
-// NodeProperties are what a file can say of a node and change later; exported only
-// because the YAML reader cannot fill an embedded type that is not.
-type NodeProperties struct {
-	Up   *bool   `yaml:"up"`
-	ICMP *Manner `yaml:"icmp"`
-}
-
 type fileLink struct {
+	Name           string                    `yaml:"name"`
 	Between        []string                  `yaml:"between"`
 	Toward         map[string]LinkProperties `yaml:"toward"`
 	LinkProperties `yaml:",inline"`
 }
 
-// LinkProperties are the same of a link.
-type LinkProperties struct {
-	Delay     *string `yaml:"delay"`
-	Variation *string `yaml:"variation"`
-	Loss      *string `yaml:"loss"`
-	Load      *string `yaml:"load"`
-	Rate      *string `yaml:"rate"`
-	Queue     *string `yaml:"queue"`
-	Metric    *int    `yaml:"metric"`
-	Linked    *bool   `yaml:"linked"`
-}
-
 type fileChange struct {
 	Link   []string  `yaml:"link"`
+	Name   string    `yaml:"name"`
 	Toward string    `yaml:"toward"`
 	Node   string    `yaml:"node"`
 	From   string    `yaml:"from"`
 	Until  string    `yaml:"until"`
 	Daily  string    `yaml:"daily"`
 	Weekly string    `yaml:"weekly"`
+	Cron   string    `yaml:"cron"`
+	For    string    `yaml:"for"`
 	Set    setOfBoth `yaml:"set"`
 }
 
@@ -88,11 +81,28 @@ type reader struct {
 	errs []error
 }
 
+// The most that a file may hold: every node knows the way to every other.
+const (
+	mostNodes = 2000
+	mostBytes = 8 << 20
+)
+
 // Read reads a world file. The error names each line that is wrong and wraps
 // ErrFile.
 func Read(data []byte, o Options) (*Model, error) {
+	r, err := readFile(data, o)
+	if err != nil {
+		return nil, err
+	}
+	return r.m, nil
+}
+
+func readFile(data []byte, o Options) (*reader, error) {
 	if len(bytes.TrimSpace(data)) == 0 {
 		return nil, fmt.Errorf("%w is empty: it needs at least nodes and links", ErrFile)
+	}
+	if len(data) > mostBytes {
+		return nil, fmt.Errorf("%w: it has %d MB; at most %d are read", ErrFile, len(data)>>20, mostBytes>>20)
 	}
 	var f fileWorld
 	if err := yamlfile.Decode(data, &f); err != nil {
@@ -102,24 +112,40 @@ func Read(data []byte, o Options) (*Model, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrFile, err)
 	}
+	if len(f.Nodes) > mostNodes {
+		return nil, fmt.Errorf("%w: it has %d nodes; at most %d are read", ErrFile, len(f.Nodes), mostNodes)
+	}
 	r := &reader{tree: tree, m: &Model{
-		Name: f.World, Reference: o.Reference, Zone: o.Zone, seed: mix(f.Seed),
-		byName: map[string]int{}, byAddr: map[netip.Addr]int{}, routes: map[string][][]int32{},
+		Name: f.World, Story: f.Story, Reference: o.Reference, Zone: o.Zone, seed: link.Mix(f.Seed),
+		byName: map[string]int{}, byAddr: map[netip.Addr]int{}, tables: map[string]*table{},
 	}}
 	r.start(f)
+	r.all(f)
+	if len(r.errs) > 0 {
+		return nil, fmt.Errorf("%w: %w", ErrFile, errors.Join(r.errs...))
+	}
+	return r, nil
+}
+
+func (r *reader) all(f fileWorld) {
 	for i, n := range f.Nodes {
 		r.node(fmt.Sprintf("$.nodes[%d]", i), n)
 	}
 	for i, l := range f.Links {
 		r.link(fmt.Sprintf("$.links[%d]", i), l)
 	}
+	// What a node says of others is read when all are known.
+	for i, n := range f.Nodes {
+		place := fmt.Sprintf("$.nodes[%d]", i)
+		if set := r.nodeSetter(place, i, n.NodeProperties); set != nil {
+			set(&r.m.nodes[i].state)
+		}
+		r.resolvers(place, i, n.Resolvers)
+	}
 	for i, c := range f.Changes {
 		r.change(fmt.Sprintf("$.changes[%d]", i), c)
 	}
-	if len(r.errs) > 0 {
-		return nil, fmt.Errorf("%w: %w", ErrFile, errors.Join(r.errs...))
-	}
-	return r.m, nil
+	slices.SortStableFunc(r.m.prefixes, func(a, b ownedPrefix) int { return b.prefix.Bits() - a.prefix.Bits() })
 }
 
 // wrong notes an error at the line of a place in the file.
@@ -146,52 +172,75 @@ func (r *reader) start(f fileWorld) {
 		}
 		r.m.Zone = zone
 	}
+	if f.Convergence != "" {
+		d, err := span(f.Convergence)
+		if err != nil {
+			r.wrong("$.convergence", "convergence: %v", err)
+		}
+		r.m.Convergence = d
+	}
 	if len(f.Nodes) == 0 {
 		r.wrong("$", "there are no nodes")
 	}
 }
 
 func (r *reader) node(place string, n fileNode) {
-	node := Node{Name: n.Name, Site: n.Site, Router: n.Router, state: nodeState{up: true, icmp: Answers}}
+	node := Node{Name: n.Name, Aliases: n.Aliases, Reverse: n.Name, Site: n.Site, Router: n.Router, state: nodeState{up: true, icmp: Answers}}
 	if n.Name == "" {
 		r.wrong(place, "a node needs a name")
+	}
+	if n.Reverse != nil {
+		node.Reverse = *n.Reverse
 	}
 	if _, twice := r.m.byName[n.Name]; twice {
 		r.wrong(place+".name", "node %q is there twice", n.Name)
 	}
 	index := len(r.m.nodes)
 	for i, text := range n.Addresses {
+		at := fmt.Sprintf("%s.addresses[%d]", place, i)
 		a, err := netip.ParseAddr(text)
-		if err != nil {
-			r.wrong(fmt.Sprintf("%s.addresses[%d]", place, i), "%q is not an IP address", text)
+		if err != nil || a.Zone() != "" || a.Is4In6() {
+			r.wrong(at, "%q is not an IP address", text)
 			continue
 		}
 		if _, twice := r.m.byAddr[a]; twice {
-			r.wrong(fmt.Sprintf("%s.addresses[%d]", place, i), "address %s is given to two nodes", a)
+			r.wrong(at, "address %s is given to two nodes", a)
 		}
 		r.m.byAddr[a] = index
 		node.Addresses = append(node.Addresses, a)
 	}
-	if set := r.nodeSetter(place, n.NodeProperties); set != nil {
-		set(&node.state)
+	for i, text := range n.Prefixes {
+		p, err := netip.ParsePrefix(text)
+		if err != nil || p.Masked() != p {
+			r.wrong(fmt.Sprintf("%s.prefixes[%d]", place, i), "%q is not a prefix such as \"203.0.113.0/28\"", text)
+			continue
+		}
+		node.Prefixes = append(node.Prefixes, p)
+		r.m.prefixes = append(r.m.prefixes, ownedPrefix{p, index})
 	}
 	r.m.byName[n.Name] = index
 	r.m.nodes = append(r.m.nodes, node)
 }
 
-func (r *reader) nodeSetter(place string, p NodeProperties) func(*nodeState) {
-	if p.ICMP != nil && !slices.Contains([]Manner{Answers, Drops, Prohibits}, *p.ICMP) {
-		r.wrong(place+".icmp", "icmp %q is none of answer, drop, prohibit", *p.ICMP)
-	}
-	if p.Up == nil && p.ICMP == nil {
-		return nil
-	}
-	return func(s *nodeState) {
-		if p.Up != nil {
-			s.up = *p.Up
+func (r *reader) resolvers(place string, node int, names []string) {
+	for i, name := range names {
+		at := fmt.Sprintf("%s.resolvers[%d]", place, i)
+		n, err := r.m.Find(name)
+		if err != nil {
+			r.wrong(at, "%v", err)
+			continue
 		}
-		if p.ICMP != nil {
-			s.icmp = *p.ICMP
+		if len(r.m.nodes[n].Addresses) == 0 {
+			r.wrong(at, "resolver %q has no address", name)
+		}
+		for _, a := range r.m.nodes[n].Addresses {
+			if asked, err := netip.ParseAddr(name); err == nil && asked != a {
+				continue
+			}
+			if _, ok := r.m.nodes[node].Addr(wire.FamilyOf(a)); ok {
+				r.m.nodes[node].Resolvers = append(r.m.nodes[node].Resolvers, a)
+				break
+			}
 		}
 	}
 }
@@ -210,19 +259,23 @@ func (r *reader) link(place string, l fileLink) {
 		}
 		ends[i] = n
 	}
+	if ends[0] == ends[1] {
+		r.wrong(place+".between", "a link has two different ends")
+		return
+	}
 	for toward := range l.Toward {
 		if !slices.Contains(l.Between, toward) {
 			r.wrong(place+".toward", "%q is not an end of this link", toward)
 		}
 	}
 	for i := range 2 {
-		d := direction{from: ends[i], to: ends[1-i], state: linkState{up: true, metric: 10, service: time.Millisecond, queue: 50 * time.Millisecond}}
+		d := direction{name: l.Name, from: ends[i], to: ends[1-i], props: link.Default(), seed: link.Mix(r.m.seed ^ uint64(len(r.m.links)+1)*0xbf58476d1ce4e5b9)}
 		if set := r.linkSetter(place, l.LinkProperties); set != nil {
-			set(&d.state)
+			set(&d.props)
 		}
 		if own, ok := l.Toward[l.Between[1-i]]; ok {
 			if set := r.linkSetter(place+".toward."+l.Between[1-i], own); set != nil {
-				set(&d.state)
+				set(&d.props)
 			}
 		}
 		r.m.links = append(r.m.links, d)
@@ -230,7 +283,7 @@ func (r *reader) link(place string, l fileLink) {
 }
 
 func (r *reader) change(place string, c fileChange) {
-	out := change{node: -1, window: window{zone: r.m.Zone}}
+	out := change{node: -1, window: schedule.Window{Zone: r.m.Zone}}
 	r.window(place, c, &out.window)
 	switch {
 	case c.Node != "" && len(c.Link) == 0:
@@ -240,11 +293,12 @@ func (r *reader) change(place string, c fileChange) {
 			return
 		}
 		if r.linkSetter(place+".set", c.Set.LinkProperties) != nil {
-			r.wrong(place+".set", "a change of a node can set up and icmp only")
+			r.wrong(place+".set", "a change of a node can only set properties of a node")
 		}
-		out.node, out.set = n, r.nodeSetter(place+".set", c.Set.NodeProperties)
+		out.node, out.set = n, r.nodeSetter(place+".set", n, c.Set.NodeProperties)
 		if out.set == nil {
-			r.wrong(place, "the change sets nothing")
+			r.wrong(place, "the change sets nothing of the node")
+			return
 		}
 		out.routes = c.Set.Up != nil && r.m.nodes[n].Router
 	case len(c.Link) == 2 && c.Node == "":
@@ -252,6 +306,7 @@ func (r *reader) change(place string, c fileChange) {
 		out.link = r.linkSetter(place+".set", c.Set.LinkProperties)
 		if out.link == nil {
 			r.wrong(place, "the change sets nothing of the link")
+			return
 		}
 		out.routes = c.Set.Linked != nil || c.Set.Metric != nil
 	default:
@@ -261,33 +316,45 @@ func (r *reader) change(place string, c fileChange) {
 	r.m.changes = append(r.m.changes, out)
 }
 
-func (r *reader) window(place string, c fileChange, w *window) {
+func (r *reader) window(place string, c fileChange, w *schedule.Window) {
 	for _, t := range []struct {
 		key, text string
 		to        *time.Time
-	}{{"from", c.From, &w.from}, {"until", c.Until, &w.to}} {
+	}{{"from", c.From, &w.From}, {"until", c.Until, &w.Until}} {
 		if t.text == "" {
 			continue
 		}
-		at, err := instant(t.text, r.m.Reference, r.m.Zone)
+		at, err := schedule.Instant(t.text, r.m.Reference, r.m.Zone)
 		if err != nil {
 			r.wrong(place+"."+t.key, "%v", err)
 		}
 		*t.to = at
 	}
-	if !w.from.IsZero() && !w.to.IsZero() && !w.to.After(w.from) {
+	if !w.From.IsZero() && !w.Until.IsZero() && !w.Until.After(w.From) {
 		r.wrong(place+".until", "until is not after from")
 	}
+	if (c.Daily != "") && (c.Weekly != "") {
+		r.wrong(place+".weekly", "a change is either daily or weekly")
+	}
 	if c.Daily != "" {
-		w.weekdays = [7]bool{true, true, true, true, true, true, true}
-		if err := w.hours(c.Daily); err != nil {
+		if err := w.Daily(c.Daily); err != nil {
 			r.wrong(place+".daily", "%v", err)
 		}
-	}
-	if c.Weekly != "" {
-		if err := w.weekly(c.Weekly); err != nil {
+	} else if c.Weekly != "" {
+		if err := w.Weekly(c.Weekly); err != nil {
 			r.wrong(place+".weekly", "%v", err)
 		}
+	}
+	if c.Cron != "" {
+		hold, err := time.ParseDuration(c.For)
+		if c.For != "" && err != nil {
+			r.wrong(place+".for", "%q is not a span of time such as \"20m\"", c.For)
+		}
+		if err := w.Cron(c.Cron, hold); err != nil {
+			r.wrong(place+".cron", "%v", err)
+		}
+	} else if c.For != "" {
+		r.wrong(place+".for", "\"for\" belongs to \"cron\"; use from and until")
 	}
 }
 
@@ -295,35 +362,20 @@ func (r *reader) directions(place string, c fileChange) []int {
 	var found []int
 	for i, l := range r.m.links {
 		from, to := r.m.nodes[l.from].Name, r.m.nodes[l.to].Name
-		if !(from == c.Link[0] && to == c.Link[1] || from == c.Link[1] && to == c.Link[0]) {
+		if !(from == c.Link[0] && to == c.Link[1] || from == c.Link[1] && to == c.Link[0]) || c.Name != "" && l.name != c.Name {
 			continue
 		}
 		if c.Toward == "" || to == c.Toward {
 			found = append(found, i)
 		}
 	}
-	if len(found) == 0 {
+	switch {
+	case c.Toward != "" && !slices.Contains(c.Link, c.Toward):
+		r.wrong(place+".toward", "%q is not an end of this link", c.Toward)
+	case len(found) == 0 && c.Name != "":
+		r.wrong(place, "there is no link %q between %q and %q", c.Name, c.Link[0], c.Link[1])
+	case len(found) == 0:
 		r.wrong(place, "there is no link between %q and %q", c.Link[0], c.Link[1])
 	}
 	return found
-}
-
-// Hosts are the nodes that are no routers and have an address.
-func (m *Model) Hosts() []Node {
-	var hosts []Node
-	for _, n := range m.nodes {
-		if !n.Router && len(n.Addresses) > 0 {
-			hosts = append(hosts, n)
-		}
-	}
-	return hosts
-}
-
-// lookup are the addresses of a name.
-func (m *Model) lookup(name string, f wire.Family) []netip.Addr {
-	i, ok := m.byName[name]
-	if !ok {
-		return nil
-	}
-	return slices.DeleteFunc(slices.Clone(m.nodes[i].Addresses), func(a netip.Addr) bool { return f != 0 && wire.FamilyOf(a) != f })
 }

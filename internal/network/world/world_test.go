@@ -3,7 +3,7 @@ package world_test
 import (
 	"fmt"
 	"math"
-	"slices"
+	"net/netip"
 	"strings"
 	"testing"
 	"time"
@@ -11,7 +11,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"woodlark.example/internal/network"
 	"woodlark.example/internal/network/world"
 	"woodlark.example/wire"
 )
@@ -26,24 +25,29 @@ func read(t *testing.T, text string) *world.Model {
 	return m
 }
 
-// pair is two hosts with one link between them.
-func pair(t *testing.T, link, changes string) *world.Model {
-	return read(t, `
+// pairText is two hosts with one link between them.
+func pairText(link, changes string) string {
+	return `
 world: pair
 seed: 3
 nodes:
   - {name: a, addresses: [192.0.2.1]}
   - {name: b, addresses: [192.0.2.2]}
 links:
-  - {between: [a, b], `+link+`}
-`+changes)
+  - {between: [a, b], ` + link + `}
+` + changes
+}
+
+func pair(t *testing.T, link, changes string) *world.Model {
+	t.Helper()
+	return read(t, pairText(link, changes))
 }
 
 // fates sends n packets, one a millisecond.
 func fates(m *world.Model, from, to int, at time.Time, n int) (rtts []float64, lost int) {
 	w := m.Walker()
 	for i := range n {
-		f := w.Echo(from, to, at.Add(time.Duration(i)*time.Millisecond), uint64(i))
+		f := w.Echo(from, m.Nodes()[to].Addresses[0], at.Add(time.Duration(i)*time.Millisecond), uint64(i))
 		if !f.Answered {
 			lost++
 			continue
@@ -70,9 +74,9 @@ func TestDelayAndVariation(t *testing.T) {
 		mean, sd   float64
 	}{
 		{"none", "delay: 5ms", 10, 0},
-		{"uniform", "delay: 5ms, variation: uniform 1ms", 10, math.Sqrt(2.0 / 3)},
-		{"normal", "delay: 5ms, variation: normal 1ms", 10, math.Sqrt2},
-		{"gamma", "delay: 5ms, variation: gamma 1ms", 12, 1},
+		{"uniform", "delay: 5ms, order: free, variation: uniform 1ms", 10, math.Sqrt(2.0 / 3)},
+		{"normal", "delay: 5ms, order: free, variation: normal 1ms", 10, math.Sqrt2},
+		{"gamma", "delay: 5ms, order: free, variation: gamma 1ms", 12, 1},
 		{"one way slower", "delay: 5ms, toward: {b: {delay: 9ms}}", 14, 0},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -104,16 +108,8 @@ func TestSameSeedSameFates(t *testing.T) {
 	forth, _ := fates(m, 0, 1, reference, 2000)
 	again, _ := fates(pair(t, link, ""), 0, 1, reference, 2000)
 	assert.Equal(t, forth, again)
-	// In another order, too: a fate depends on the packet and its time alone.
-	w := m.Walker()
-	var back []float64
-	for i := 1999; i >= 0; i-- {
-		if f := w.Echo(0, 1, reference.Add(time.Duration(i)*time.Millisecond), uint64(i)); f.Answered {
-			back = append(back, float64(f.RTT)/1e6)
-		}
-	}
-	slices.Reverse(back)
-	assert.Equal(t, forth, back)
+	other, _ := fates(read(t, strings.Replace(pairText(link, ""), "seed: 3", "seed: 4", 1)), 0, 1, reference, 2000)
+	assert.NotEqual(t, forth, other, "another seed, other fates")
 }
 
 func TestAFullLinkQueuesAndDrops(t *testing.T) {
@@ -146,10 +142,10 @@ func TestWindows(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			w := pair(t, "delay: 1ms", "changes: [{link: [a, b], set: {delay: 50ms}, "+c.change+"}]").Walker()
 			for _, open := range c.open {
-				assert.Equal(t, 100*time.Millisecond, w.Echo(0, 1, open, 0).RTT, "%v", open)
+				assert.Equal(t, 100*time.Millisecond, w.Echo(0, netip.MustParseAddr("192.0.2.2"), open, 0).RTT, "%v", open)
 			}
 			for _, shut := range c.shut {
-				assert.Equal(t, 2*time.Millisecond, w.Echo(0, 1, shut, 0).RTT, "%v", shut)
+				assert.Equal(t, 2*time.Millisecond, w.Echo(0, netip.MustParseAddr("192.0.2.2"), shut, 0).RTT, "%v", shut)
 			}
 		})
 	}
@@ -195,18 +191,19 @@ func TestRoutes(t *testing.T) {
 		require.NoError(t, err)
 		return i
 	}
+	addr := func(node int) netip.Addr { return m.Nodes()[node].Addresses[0] }
 	a, b, c := find("a"), find("192.0.2.2"), find("c")
-	assert.Equal(t, "a r1 r2 b", names(w.Route(a, b, hour(15))))
-	near := w.Echo(a, b, hour(15), 1)
+	assert.Equal(t, "a r1 r2 b", names(w.Route(a, b, hour(15), 0)))
+	near := w.Echo(a, addr(b), hour(15), 1)
 	assert.Equal(t, 8*time.Millisecond, near.RTT)
 	assert.Equal(t, 62, near.TTL, "two routers took one off each")
-	assert.Equal(t, "a r1 r3 r2 b", names(w.Route(a, b, hour(16))), "the longer way while the link is cut")
-	assert.Equal(t, 44*time.Millisecond, w.Echo(a, b, hour(16), 1).RTT)
-	assert.False(t, w.Echo(a, b, hour(18), 1).Answered, "the host is down")
-	assert.NotEmpty(t, w.Echo(a, b, hour(20), 1).Refused, "a router says that there is no way")
-	assert.Equal(t, "a r1 r2 c", names(w.Route(a, c, hour(15))), "hosts do not forward, even where it would be nearer")
-	assert.Equal(t, "administratively prohibited", w.Echo(a, c, hour(15), 1).Refused)
-	assert.Equal(t, "network unreachable", w.Echo(a, find("alone"), hour(15), 1).Refused)
+	assert.Equal(t, "a r1 r3 r2 b", names(w.Route(a, b, hour(16), 0)), "the longer way while the link is cut")
+	assert.Equal(t, 44*time.Millisecond, w.Echo(a, addr(b), hour(16), 1).RTT)
+	assert.False(t, w.Echo(a, addr(b), hour(18), 1).Answered, "the host is down")
+	assert.NotEmpty(t, w.Echo(a, addr(b), hour(20), 1).Refused, "a router says that there is no way")
+	assert.Equal(t, "a r1 r2 c", names(w.Route(a, c, hour(15), 0)), "hosts do not forward, even where it would be nearer")
+	assert.Equal(t, "administratively prohibited", w.Echo(a, addr(c), hour(15), 1).Refused)
+	assert.Equal(t, "network unreachable", w.Echo(a, addr(find("alone")), hour(15), 1).Refused)
 }
 
 func TestBrokenFilesAreExplainedByLine(t *testing.T) {
@@ -223,6 +220,37 @@ func TestBrokenFilesAreExplainedByLine(t *testing.T) {
 		{"negative delay", nodes + "links:\n  - {between: [a, b], delay: -3ms}\n", "line 5: delay: \"-3ms\" is not between 0 and 1m"},
 		{"loss above one", nodes + "links:\n  - {between: [a, b], loss: 120%}\n", "line 5: loss"},
 		{"bad variation", nodes + "links:\n  - {between: [a, b], variation: wild 3ms}\n", "none of none, uniform, normal, gamma"},
+		{"variation without a span", nodes + "links:\n  - {between: [a, b], variation: gamma}\n", "needs a span of time"},
+		{"odd shape", nodes + "links:\n  - {between: [a, b], variation: gamma 3ms shape 2.5}\n", "whole number"},
+		{"shape of no shape", nodes + "links:\n  - {between: [a, b], variation: normal 3ms shape 2}\n", "is not understood"},
+		{"bad bin", nodes + "links:\n  - {between: [a, b], variation: \"histogram 0-1ms\"}\n", "is not a bin"},
+		{"bad bursts", nodes + "links:\n  - {between: [a, b], loss: bursts enter 1%}\n", "bursts are written like"},
+		{"bad n-th", nodes + "links:\n  - {between: [a, b], loss: every 0}\n", "number of packets"},
+		{"bad reordering", nodes + "links:\n  - {between: [a, b], reorders: 1%}\n", "how long packets are held back"},
+		{"bad queue", nodes + "links:\n  - {between: [a, b], queue: deep}\n", "neither a span of time"},
+		{"bad policer", nodes + "links:\n  - {between: [a, b], policer: 5Mbit/s}\n", "a rate and a burst"},
+		{"bad MTU", nodes + "links:\n  - {between: [a, b], mtu: 12}\n", "line 5: mtu: 12"},
+		{"neither told nor swallowed", nodes + "links:\n  - {between: [a, b], too_big: eaten}\n", "neither told nor swallowed"},
+		{"a link to itself", nodes + "links:\n  - {between: [a, a]}\n", "two different ends"},
+		{"toward somebody else", nodes + "links:\n  - {between: [a, b], toward: {c: {loss: 1%}}}\n", "not an end of this link"},
+		{"bad convergence", nodes + "convergence: soon\n", "convergence"},
+		{"bad allowance", nodes + "  - {name: c, icmp_limit: 5}\n", "line 4: icmp_limit"},
+		{"bad port", nodes + "  - {name: c, tcp: {http: open}}\n", "neither a port nor a range"},
+		{"bad state of a port", nodes + "  - {name: c, tcp: {80: ajar}}\n", "none of open, echo, reflect, closed"},
+		{"bad label", nodes + "  - {name: c, labels: [1048576]}\n", "label 1048576"},
+		{"bad skew", nodes + "  - {name: c, skew: 3s}\n", "not a skew"},
+		{"bad clock", nodes + "  - {name: c, clock: early}\n", "not an offset"},
+		{"bad refusal", nodes + "  - {name: c, refuse: politely}\n", "none of nothing, unreachable, prohibited"},
+		{"a route to nowhere", nodes + "  - {name: c, routes: [{to: zed, via: a}]}\nlinks:\n  - {between: [a, c]}\n", "neither a prefix nor a node"},
+		{"a route over no link", nodes + "  - {name: c, routes: [{to: a, via: b}]}\n", "no neighbour"},
+		{"bad prefix", nodes + "  - {name: c, prefixes: [192.0.2.1/24]}\n", "not a prefix such as"},
+		{"bad resolver", nodes + "  - {name: c, resolvers: [zed]}\n", "has no node \"zed\""},
+		{"bad record", nodes + "  - {name: c, resolver: answer, records: {x: [nowhere]}}\n", "not an IP address"},
+		{"daily and weekly", nodes + "changes:\n  - {node: a, daily: \"1:00-2:00\", weekly: \"mon 1:00-2:00\", set: {up: false}}\n", "either daily or weekly"},
+		{"cron without an end", nodes + "changes:\n  - {node: a, cron: \"0 2 * * *\", set: {up: false}}\n", "how long it lasts"},
+		{"for without cron", nodes + "changes:\n  - {node: a, for: 5m, set: {up: false}}\n", "belongs to"},
+		{"no link of that name", nodes + "links:\n  - {between: [a, b], name: one}\nchanges:\n  - {link: [a, b], name: two, set: {loss: 1%}}\n", "no link \"two\""},
+		{"a node's property of a link", nodes + "links:\n  - {between: [a, b]}\nchanges:\n  - {node: a, set: {loss: 1%}}\n", "only set properties of a node"},
 		{"bad rate", nodes + "links:\n  - {between: [a, b], rate: 5}\n", "such as \"20Mbit/s\""},
 		{"bad time", nodes + "links:\n  - {between: [a, b]}\nchanges:\n  - {link: [a, b], from: noon, set: {loss: 1%}}\n", "line 7: time \"noon\""},
 		{"ends before it begins", nodes + "links:\n  - {between: [a, b]}\nchanges:\n  - {link: [a, b], from: day 10:00, until: day 09:00, set: {loss: 1%}}\n", "until is not after from"},
@@ -237,28 +265,32 @@ func TestBrokenFilesAreExplainedByLine(t *testing.T) {
 	}
 }
 
-func TestLookup(t *testing.T) {
+func TestNamesAndNodes(t *testing.T) {
 	m := read(t, ring)
-	n, err := m.At("a")
+	assert.Equal(t, "192.0.2.2", m.Addresses("b", wire.IPv4)[0].String())
+	assert.Empty(t, m.Addresses("b", wire.IPv6))
+	assert.Equal(t, "192.0.2.2", m.Addresses("B.", 0)[0].String(), "names have no case, and may end with a dot")
+	assert.Len(t, m.Hosts(), 4, "routers are none")
+	assert.Len(t, m.Nodes(), 7)
+	assert.Len(t, m.Directions(), 14)
+	zoned, err := world.Read([]byte("zone: Europe/Oslo\n"+ring), world.Options{Zone: time.UTC})
 	require.NoError(t, err)
-	addrs, err := n.Lookup(t.Context(), "b", wire.IPv4)
-	require.NoError(t, err)
-	assert.Equal(t, "192.0.2.2", addrs[0].String())
-	_, err = n.Lookup(t.Context(), "b", wire.IPv6)
-	require.ErrorIs(t, err, network.ErrNoName)
-	_, err = m.At("nowhere")
-	require.ErrorContains(t, err, `has no node "nowhere"`)
+	assert.Equal(t, "Europe/Oslo", zoned.Zone.String(), "the file's zone goes before")
+	_, err = world.Read([]byte("zone: Nowhere/Else\n"+ring), world.Options{})
+	require.ErrorContains(t, err, "line 1: zone")
 }
 
 func FuzzRead(f *testing.F) {
 	f.Add(ring)
+	f.Add(lane)
+	f.Add(diamond + "changes: [{node: r1, cron: \"0 2 * * *\", for: 5m, set: {balance: packet, routes: [{to: b, via: up}]}}]")
 	f.Add("nodes: []")
 	f.Add("world: x\nnodes:\n  - name: a\nlinks:\n  - between: [a, a]\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		// A reader that does not come back is as wrong as one that panics.
 		watchdog := time.AfterFunc(10*time.Second, func() { panic(fmt.Sprintf("no end to reading %q", text)) })
 		defer watchdog.Stop()
-		if _, err := world.Read([]byte(text), world.Options{Reference: reference}); err != nil {
+		if _, _, err := world.Check([]byte(text), world.Options{Reference: reference}); err != nil {
 			require.ErrorIs(t, err, world.ErrFile)
 		}
 	})
@@ -269,6 +301,6 @@ func BenchmarkEcho(b *testing.B) {
 	require.NoError(b, err)
 	w := m.Walker()
 	for i := 0; b.Loop(); i++ {
-		w.Echo(0, 4, reference.Add(time.Duration(i)*time.Millisecond), uint64(i))
+		w.Echo(0, netip.MustParseAddr("192.0.2.2"), reference.Add(time.Duration(i)*time.Millisecond), uint64(i))
 	}
 }

@@ -1,5 +1,6 @@
-// Package ping measures reachability, round-trip time and loss with ICMP echo.
-// One engine serves any number of targets over one socket a family.
+// Package ping measures reachability, round-trip time and loss by ICMP echo, TCP
+// openings, UDP datagrams and STAMP. One engine serves any number of targets over
+// one socket a family and kind.
 //
 //	e, err := ping.NewEngine(kernel.Host(), ping.Options{Families: []wire.Family{wire.IPv4}})
 //	stop, err := e.Add(ping.Target{Addr: addr, Interval: time.Second, Settled: builder.Add})
@@ -12,12 +13,12 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"net/netip"
 	"sync"
 	"time"
 
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/network"
-	"woodlark.example/internal/probe/pace"
 	"woodlark.example/wire"
 )
 
@@ -26,21 +27,36 @@ type Options struct {
 	// Families to open sockets for. A family that this host does not permit or
 	// have is an error when it is the only one, else when a target needs it.
 	Families []wire.Family
-	Socket   network.SocketOptions
+	// Vias that targets are asked by; ICMP when there are none.
+	Vias   []reading.Via
+	Socket network.SocketOptions
+	// Mark is what the engine knows its own packets by; chosen at random when 0.
+	Mark uint64
 }
 
 // Engine sends probes on absolute deadlines and matches their answers.
 type Engine struct {
-	conns  map[wire.Family]network.Conn
-	failed map[wire.Family]error
+	clock  network.Clock
+	conns  map[way]network.Conn
+	failed map[way]error
 	mark   uint64
 	wake   chan struct{}
+	// sooner tells the settling loop that it has to look before it meant to.
+	sooner chan struct{}
 
 	mu       sync.Mutex
 	number   uint64
 	queue    deadlines
+	agenda   agenda
+	looks    time.Time // when the settling loop looks again; zero when nothing is on its way
 	aims     map[*aim]struct{}
 	inFlight map[uint64]*flightOf
+}
+
+// way is what a connection is for.
+type way struct {
+	kind   network.Kind
+	family wire.Family
 }
 
 type flightOf struct {
@@ -51,24 +67,34 @@ type flightOf struct {
 // NewEngine opens the sockets.
 func NewEngine(n network.Network, o Options) (*Engine, error) {
 	e := &Engine{
-		conns: map[wire.Family]network.Conn{}, failed: map[wire.Family]error{},
-		mark: rand.Uint64(), wake: make(chan struct{}, 1),
+		clock: n.Clock(), conns: map[way]network.Conn{}, failed: map[way]error{},
+		mark: rand.Uint64(), wake: make(chan struct{}, 1), sooner: make(chan struct{}, 1),
 		aims: map[*aim]struct{}{}, inFlight: map[uint64]*flightOf{},
 		number: rand.Uint64N(1 << 32),
 	}
-	for _, f := range o.Families {
-		conn, err := n.OpenICMP(f, o.Socket)
-		if err != nil {
-			e.failed[f] = err
-			continue
+	if o.Mark != 0 {
+		e.mark, e.number = o.Mark, 0
+	}
+	if len(o.Vias) == 0 {
+		o.Vias = []reading.Via{{}}
+	}
+	var errs []error
+	for _, v := range o.Vias {
+		for _, f := range o.Families {
+			w := way{carrier(v), f}
+			if e.conns[w] != nil || e.failed[w] != nil {
+				continue
+			}
+			conn, err := n.Open(w.kind, f, o.Socket)
+			if err != nil {
+				e.failed[w] = err
+				errs = append(errs, err)
+				continue
+			}
+			e.conns[w] = conn
 		}
-		e.conns[f] = conn
 	}
 	if len(e.conns) == 0 {
-		var errs []error
-		for _, err := range e.failed {
-			errs = append(errs, err)
-		}
 		return nil, errors.Join(errs...)
 	}
 	return e, nil
@@ -77,12 +103,12 @@ func NewEngine(n network.Network, o Options) (*Engine, error) {
 // Add begins to ping a target. The function that it returns stops that; fates
 // that are not final by then are not reported.
 func (e *Engine) Add(t Target) (stop func(), err error) {
-	f := wire.FamilyOf(t.Addr)
-	if e.conns[f] == nil {
-		if err := e.failed[f]; err != nil {
+	w := way{carrier(t.Via), wire.FamilyOf(t.Addr)}
+	if e.conns[w] == nil {
+		if err := e.failed[w]; err != nil {
 			return nil, fmt.Errorf("%s: %w", t.Addr, err)
 		}
-		return nil, fmt.Errorf("%s: %v is not in use here", t.Addr, f)
+		return nil, fmt.Errorf("%s: %v over %v is not in use here", t.Addr, w.kind, w.family)
 	}
 	if t.Wait <= 0 {
 		t.Wait = DefaultWait
@@ -93,18 +119,18 @@ func (e *Engine) Add(t Target) (stop func(), err error) {
 	if t.Interval <= 0 {
 		t.Interval = DefaultInterval
 	}
-	a := &aim{Target: t, due: time.Now().Add(t.Phase), random: rand.New(rand.NewPCG(t.Seed, 1))}
+	a := &aim{Target: t, due: e.clock.Now().Add(t.Phase), random: rand.New(rand.NewPCG(t.Seed, 1))}
 	e.mu.Lock()
 	e.aims[a] = struct{}{}
 	heap.Push(&e.queue, a)
 	e.mu.Unlock()
-	e.nudge()
+	nudge(e.wake)
 	return func() { e.remove(a) }, nil
 }
 
-func (e *Engine) nudge() {
+func nudge(wake chan<- struct{}) {
 	select {
-	case e.wake <- struct{}{}:
+	case wake <- struct{}{}:
 	default:
 	}
 }
@@ -127,20 +153,21 @@ func (e *Engine) remove(a *aim) {
 // nil; or an error when a socket fails for good.
 func (e *Engine) Run(ctx context.Context) error {
 	ctx, cancel := context.WithCancelCause(ctx)
-	var wg sync.WaitGroup
-	for f, conn := range e.conns {
-		wg.Go(func() {
-			if err := e.receive(f, conn); err != nil && ctx.Err() == nil {
+	var wg, receivers sync.WaitGroup
+	for w, conn := range e.conns {
+		e.clock.Go(&receivers, func() {
+			if err := e.receive(w, conn); err != nil && ctx.Err() == nil {
 				cancel(err)
 			}
 		})
 	}
-	wg.Go(func() { e.settle(ctx) })
-	e.send(ctx)
+	e.clock.Go(&wg, func() { e.settle(ctx) })
+	e.clock.Go(&wg, func() { e.send(ctx) })
+	wg.Wait()
 	for _, conn := range e.conns {
 		conn.Close()
 	}
-	wg.Wait()
+	receivers.Wait()
 	cause := context.Cause(ctx)
 	cancel(nil)
 	if errors.Is(cause, context.Canceled) || errors.Is(cause, context.DeadlineExceeded) {
@@ -155,15 +182,12 @@ func (e *Engine) send(ctx context.Context) {
 		e.mu.Lock()
 		if len(e.queue) == 0 {
 			e.mu.Unlock()
-			select {
-			case <-e.wake:
-			case <-ctx.Done():
-			}
+			e.clock.Until(ctx, time.Time{}, e.wake)
 			continue
 		}
 		due := e.queue[0].due
 		e.mu.Unlock()
-		if !pace.Until(ctx, due, e.wake) {
+		if !e.clock.Until(ctx, due, e.wake) {
 			continue
 		}
 		e.sendDue()
@@ -178,19 +202,21 @@ func (e *Engine) sendDue() {
 		return
 	}
 	a := e.queue[0]
-	now := time.Now()
+	now := e.clock.Now()
 	late := now.Sub(a.due)
 	if late < 0 {
 		return
 	}
 	e.number++
-	f := &flight{number: e.number, probe: reading.Probe{DueAt: now.Round(0).Add(-late), SentLate: late}}
+	f := &flight{number: e.number, probe: reading.Probe{Number: a.sent, DueAt: now.Round(0).Add(-late), SentLate: late}}
 	family := wire.FamilyOf(a.Addr)
 	e.inFlight[f.number] = &flightOf{f, a}
 	a.flights = append(a.flights, f)
 	a.sent++
-	sent, err := e.conns[family].Send(a.Addr, message(family, e.mark, f.number, a.Payload))
+	f.stamped = now.UTC().Truncate(time.Microsecond)
+	sent, err := e.conns[way{carrier(a.Via), family}].Send(netip.AddrPortFrom(a.Addr, a.Via.Port), message(a.Via, family, e.mark, f.number, a.Payload, f.stamped))
 	f.sent = sent
+	e.await(a, f)
 	if err != nil {
 		f.probe.Outcome, f.probe.Cause, f.heard = reading.Unsent, err.Error(), true
 		e.hear(a, f)
@@ -217,66 +243,12 @@ func (e *Engine) hear(a *aim, f *flight) {
 	}
 }
 
-// settle is the loop that makes fates final: a probe that was not answered is
-// told as lost when its wait has passed, and settled after as long again, so
-// that a late answer and further copies are still seen.
-func (e *Engine) settle(ctx context.Context) {
-	tick := time.NewTicker(50 * time.Millisecond)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case now := <-tick.C:
-			e.mu.Lock()
-			for a := range e.aims {
-				e.settleAim(a, now)
-			}
-			e.mu.Unlock()
-		}
+// Dropped is how many packets this host had no room for.
+func (e *Engine) Dropped() (n int) {
+	for _, c := range e.conns {
+		n += c.Dropped()
 	}
-}
-
-func (e *Engine) settleAim(a *aim, now time.Time) {
-	for _, f := range a.flights {
-		if !f.heard && now.Sub(f.sent) >= a.Wait {
-			f.heard = true
-			e.hear(a, f)
-		}
-	}
-	if a.finished() {
-		e.finish(a)
-		return
-	}
-	n := 0
-	for n < len(a.flights) && now.Sub(a.flights[n].sent) >= a.Wait+min(a.Wait, time.Second) {
-		e.settled(a, a.flights[n])
-		n++
-	}
-	a.flights = a.flights[n:]
-}
-
-func (e *Engine) settled(a *aim, f *flight) {
-	delete(e.inFlight, f.number)
-	if a.Settled != nil {
-		a.Settled(f.probe)
-	}
-}
-
-// finish settles what is left of a target that has sent all its probes.
-func (e *Engine) finish(a *aim) {
-	if a.stopped {
-		return
-	}
-	a.stopped = true
-	for _, f := range a.flights {
-		e.settled(a, f)
-	}
-	a.flights = nil
-	delete(e.aims, a)
-	if a.Done != nil {
-		a.Done()
-	}
+	return n
 }
 
 // Stop settles all probes whose fate is known and leaves out those on their

@@ -15,6 +15,7 @@ import (
 // Request is a measurement of several targets at once that ends by itself.
 type Request struct {
 	Addrs    []netip.Addr
+	Vias     []reading.Via // of each address; ICMP for those beyond its end
 	Probes   int
 	Interval time.Duration
 	Wait     time.Duration
@@ -22,6 +23,7 @@ type Request struct {
 	Poisson  bool
 	Seed     uint64
 	Socket   network.SocketOptions
+	Mark     uint64 // see Options; for measurements that must be the same again
 	// Heard, if set, is called for each probe as soon as its fate is known,
 	// with the index of its target.
 	Heard func(target int, p reading.Probe)
@@ -30,6 +32,8 @@ type Request struct {
 // Result is what one target of a request gave.
 type Result struct {
 	Addr    netip.Addr
+	Via     reading.Via
+	Dropped int // packets of the whole measurement that this host had no room for
 	Started time.Time
 	Reading reading.Reading
 	Probes  []reading.Probe
@@ -48,22 +52,24 @@ func Measure(ctx context.Context, n network.Network, r Request) ([]Result, error
 			families = append(families, f)
 		}
 	}
-	e, err := NewEngine(n, Options{Families: families, Socket: r.Socket})
+	r.Socket.Room = max(r.Socket.Room, r.Payload+100)
+	e, err := NewEngine(n, Options{Families: families, Vias: r.Vias, Socket: r.Socket, Mark: r.Mark})
 	if err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	ended := make(chan error, 1)
-	go func() { ended <- e.Run(ctx) }()
-
 	var mu sync.Mutex
 	results := make([]Result, len(r.Addrs))
 	done := make(chan struct{}, len(r.Addrs))
 	waiting := 0
 	for i, addr := range r.Addrs {
-		results[i] = Result{Addr: addr, Started: time.Now()}
-		target := Target{Addr: addr, Interval: r.Interval, Count: r.Probes, Wait: r.Wait, Payload: r.Payload, Poisson: r.Poisson,
+		results[i] = Result{Addr: addr, Started: e.clock.Now()}
+		if i < len(r.Vias) {
+			results[i].Via = r.Vias[i]
+		}
+		target := Target{Addr: addr, Via: results[i].Via, Interval: r.Interval, Count: r.Probes, Wait: r.Wait, Payload: r.Payload, Poisson: r.Poisson,
 			Seed: r.Seed + uint64(i), Phase: spread(i, len(r.Addrs), r.Interval)}
 		target.Settled = func(p reading.Probe) {
 			mu.Lock()
@@ -80,6 +86,7 @@ func Measure(ctx context.Context, n network.Network, r Request) ([]Result, error
 		}
 		waiting++
 	}
+	go func() { ended <- e.Run(ctx) }()
 	for ; waiting > 0; waiting-- {
 		select {
 		case <-done:
@@ -91,16 +98,18 @@ func Measure(ctx context.Context, n network.Network, r Request) ([]Result, error
 		}
 		break
 	}
+	dropped := e.Dropped()
 	cancel()
 	<-ended
 	mu.Lock()
 	defer mu.Unlock()
 	for i := range results {
 		x := &results[i]
+		x.Dropped = dropped
 		if len(x.Probes) > 0 {
 			x.Started = x.Probes[0].DueAt
 		}
-		x.Reading = reading.Of(x.Started, time.Since(x.Started), 0, r.Interval, x.Probes)
+		x.Reading = reading.Of(x.Started, e.clock.Now().Sub(x.Started), 0, r.Interval, x.Probes)
 	}
 	return results, nil
 }
@@ -111,6 +120,9 @@ func spread(i, n int, interval time.Duration) time.Duration {
 	if n < 2 {
 		return 0
 	}
+	// Adding many targets takes a while: the first must not be due before the last
+	// is there.
+	const adding = 5 * time.Microsecond
 	step := min(interval/time.Duration(n), 10*time.Millisecond)
-	return time.Duration(i) * step
+	return time.Duration(n)*adding + time.Duration(i)*step
 }

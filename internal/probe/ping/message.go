@@ -2,8 +2,10 @@ package ping
 
 import (
 	"encoding/binary"
-	"errors"
+	"time"
 
+	"woodlark.example/core/reading"
+	"woodlark.example/internal/network"
 	"woodlark.example/wire"
 )
 
@@ -11,30 +13,52 @@ import (
 // answer is known to be ours, and the probe's number.
 const MinPayload = 16
 
-// errForeign is returned for messages that are not answers to our probes.
-var errForeign = errors.New("not an answer to a probe of ours")
-
-// message writes the echo request of a probe. The payload is the engine's
-// mark, the probe's number, and a pattern up to the size asked for.
-func message(f wire.Family, mark, number uint64, size int) []byte {
-	payload := make([]byte, max(size, MinPayload))
-	binary.BigEndian.PutUint64(payload, mark)
-	binary.BigEndian.PutUint64(payload[8:], number)
-	for i := MinPayload; i < len(payload); i++ {
-		payload[i] = byte(i)
+// message writes a probe.
+func message(v reading.Via, f wire.Family, mark, number uint64, size int, now time.Time) []byte {
+	switch v.Kind {
+	case reading.ByStamp:
+		return wire.StampRequest{Seq: uint32(number), Sent: now, Error: 1, Session: uint16(mark)}.Marshal(size)
+	case reading.ByTCP:
+		return payload(mark, number, MinPayload)
+	case reading.ByUDP:
+		return payload(mark, number, size)
 	}
-	return wire.Echo{ID: uint16(number >> 16), Seq: uint16(number), Payload: payload}.Marshal(f)
+	return wire.Echo{ID: uint16(number >> 16), Seq: uint16(number), Payload: payload(mark, number, size)}.Marshal(f)
 }
 
-// numberOf reads the probe's number out of a payload that message wrote.
-func numberOf(mark uint64, payload []byte) (uint64, error) {
-	if len(payload) < MinPayload || binary.BigEndian.Uint64(payload) != mark {
-		return 0, errForeign
+// payload is the engine's mark, the probe's number, and a pattern up to the size
+// asked for.
+func payload(mark, number uint64, size int) []byte {
+	b := make([]byte, max(size, MinPayload))
+	binary.BigEndian.PutUint64(b, mark)
+	binary.BigEndian.PutUint64(b[8:], number)
+	for i := MinPayload; i < len(b); i++ {
+		b[i] = byte(i)
 	}
-	for i := MinPayload; i < len(payload); i++ {
-		if payload[i] != byte(i) {
-			return 0, errForeign
+	return b
+}
+
+// numberOf reads the probe's number out of a payload that payload wrote; ours is
+// false for what others sent, whole is false for what was changed or cut.
+func numberOf(mark uint64, b []byte) (number uint64, ours, whole bool) {
+	if len(b) < MinPayload || binary.BigEndian.Uint64(b) != mark {
+		return 0, false, false
+	}
+	for i := MinPayload; i < len(b); i++ {
+		if b[i] != byte(i) {
+			return binary.BigEndian.Uint64(b[8:]), true, false
 		}
 	}
-	return binary.BigEndian.Uint64(payload[8:]), nil
+	return binary.BigEndian.Uint64(b[8:]), true, true
+}
+
+// carrier is the kind of connection that carries the probes.
+func carrier(v reading.Via) network.Kind {
+	switch v.Kind {
+	case reading.ByTCP:
+		return network.TCP
+	case reading.ByUDP, reading.ByStamp:
+		return network.UDP
+	}
+	return network.ICMP
 }

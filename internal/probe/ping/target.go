@@ -11,10 +11,11 @@ import (
 // Target is one address that is pinged, and how.
 type Target struct {
 	Addr     netip.Addr
+	Via      reading.Via   // by what it is asked
 	Interval time.Duration // between deadlines; the mean of it when Poisson
 	Count    int           // probes to send; without end when 0
 	Wait     time.Duration // for an answer; DefaultWait when 0
-	Payload  int           // bytes after the ICMP header; DefaultPayload when 0
+	Payload  int           // bytes after the ICMP or UDP header; DefaultPayload when 0
 	Phase    time.Duration // of the first deadline after the start
 	Poisson  bool          // random intervals (RFC 2330 §11.1.1)
 	Seed     uint64        // of the random intervals
@@ -43,8 +44,10 @@ const (
 type flight struct {
 	probe    reading.Probe
 	number   uint64
-	sent     time.Time // user space
-	departed time.Time // kernel; zero when not known
+	sent     time.Time     // user space
+	departed time.Time     // kernel; zero when not known
+	stamped  time.Time     // as the STAMP packet says that it was sent
+	dwelt    time.Duration // at the STAMP reflector
 	heard    bool
 }
 
@@ -55,6 +58,7 @@ type aim struct {
 	random  *rand.Rand
 	due     time.Time // next deadline
 	sent    int
+	highest uint64    // number of the probes that were answered
 	flights []*flight // in the order of sending
 	index   int       // in the heap of deadlines; −1 when not in it
 }

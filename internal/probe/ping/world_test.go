@@ -1,6 +1,7 @@
 package ping_test
 
 import (
+	"math"
 	"net/netip"
 	"testing"
 	"time"
@@ -10,6 +11,7 @@ import (
 
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/network/world"
+	"woodlark.example/internal/network/world/live"
 	"woodlark.example/internal/probe/ping"
 )
 
@@ -35,7 +37,7 @@ links:
 func TestWorldFates(t *testing.T) {
 	m, err := world.Read([]byte(place), world.Options{})
 	require.NoError(t, err)
-	here, err := m.At("here")
+	here, err := live.New(m).At("here")
 	require.NoError(t, err)
 	target := func(addr string) ping.Target {
 		return ping.Target{Addr: netip.MustParseAddr(addr), Interval: 4 * time.Millisecond, Count: 50, Wait: 100 * time.Millisecond}
@@ -65,7 +67,7 @@ func TestWorldFates(t *testing.T) {
 func TestMeasureEndsEarlyWithWhatItHas(t *testing.T) {
 	m, err := world.Read([]byte(place), world.Options{})
 	require.NoError(t, err)
-	here, err := m.At("here")
+	here, err := live.New(m).At("here")
 	require.NoError(t, err)
 	heard := make(chan struct{}, 1000)
 	ctx, stop := contextThatEnds(t, heard, 20)
@@ -81,10 +83,55 @@ func TestMeasureEndsEarlyWithWhatItHas(t *testing.T) {
 func TestPoissonIntervalsHaveTheirMean(t *testing.T) {
 	m, err := world.Read([]byte(place), world.Options{})
 	require.NoError(t, err)
-	here, err := m.At("here")
+	// In virtual time: a busy machine would leave deadlines out.
+	here, err := live.Virtual(m, time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)).At("here")
 	require.NoError(t, err)
-	target := ping.Target{Addr: netip.MustParseAddr("192.0.2.2"), Interval: 2 * time.Millisecond, Count: 400, Poisson: true, Seed: 4}
-	probes := runTargets(t, here, target)[0]
-	span := probes[len(probes)-1].DueAt.Sub(probes[0].DueAt)
-	assert.InEpsilon(t, float64(399*2*time.Millisecond), float64(span), 0.2)
+	const count, mean = 4000, 20 * time.Millisecond
+	results, err := ping.Measure(t.Context(), here, ping.Request{Addrs: []netip.Addr{netip.MustParseAddr("192.0.2.2")}, Interval: mean, Probes: count, Poisson: true, Seed: 4, Wait: time.Second, Mark: 3})
+	require.NoError(t, err)
+	probes := results[0].Probes
+	require.Len(t, probes, count)
+	var sum, squares float64
+	for i := range count - 1 {
+		step := probes[i+1].DueAt.Sub(probes[i].DueAt).Seconds()
+		sum, squares = sum+step, squares+step*step
+	}
+	average := sum / (count - 1)
+	// Of exponential intervals the mean and the standard deviation are the same;
+	// the mean of 4,000 lies within 5 % of it (three standard errors).
+	assert.InEpsilon(t, mean.Seconds(), average, 0.05)
+	assert.InEpsilon(t, mean.Seconds(), math.Sqrt(squares/(count-1)-average*average), 0.1)
+}
+
+func TestADayInVirtualTime(t *testing.T) {
+	start := time.Date(2026, 11, 18, 0, 0, 0, 0, time.UTC)
+	m, err := world.Read([]byte(`
+world: day
+nodes:
+  - {name: here, addresses: [192.0.2.1]}
+  - {name: there, addresses: [192.0.2.2]}
+links:
+  - {between: [here, there], delay: 5ms, variation: gamma 1ms, loss: 1%}
+changes:
+  - {node: there, from: "2026-11-18T06:00:00Z", until: "2026-11-18T06:10:00Z", set: {up: false}}
+`), world.Options{Reference: start})
+	require.NoError(t, err)
+	day := func() ping.Result {
+		here, err := live.Virtual(m, start).At("here")
+		require.NoError(t, err)
+		results, err := ping.Measure(t.Context(), here, ping.Request{Addrs: []netip.Addr{netip.MustParseAddr("192.0.2.2")}, Probes: 86_400, Interval: time.Second, Wait: 2 * time.Second, Mark: 7})
+		require.NoError(t, err)
+		return results[0]
+	}
+	r := day()
+	require.Equal(t, 86_400, r.Reading.Sent)
+	assert.Equal(t, start.Add(86_399*time.Second), r.Probes[86_399].DueAt.UTC())
+	// 600 probes while it was down, and 1 − 0.99² of the others.
+	expected := 600 + (86_400-600)*0.0199
+	assert.InDelta(t, expected, r.Reading.Lost, 4*41)
+	again := day()
+	require.Len(t, again.Probes, len(r.Probes))
+	for i := range r.Probes {
+		require.Equal(t, r.Probes[i], again.Probes[i], "the same again")
+	}
 }

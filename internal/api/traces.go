@@ -1,0 +1,349 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/controller"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/store"
+)
+
+type listTraces struct {
+	Watch  string    `query:"watch" doc:"Name or identifier"`
+	From   string    `query:"from" doc:"Name of an agent"`
+	To     string    `query:"to" doc:"Target"`
+	Before time.Time `query:"before_at" doc:"started_at of the last of the page before"`
+	Limit  int       `query:"limit" minimum:"1" maximum:"500" default:"50"`
+	Latest bool      `query:"latest" doc:"The newest that is whole of each agent, family and kind only, with what they found"`
+}
+
+type getTrace struct {
+	ID      string `path:"id"`
+	Compare string `query:"compare" doc:"Lay it beside: last, baseline, or another trace's identifier"`
+}
+
+type pathLanes struct {
+	ID   string    `path:"id"`
+	From time.Time `query:"from_at" doc:"24 hours ago when left out"`
+	To   time.Time `query:"to_at" doc:"Now when left out"`
+}
+
+func (s *server) registerTraces(a huma.API) {
+	start := operation(http.MethodPost, "/traces", "start-trace", "Trace routes from an agent; they go on in the background and are kept", "Routes", http.StatusUnprocessableEntity)
+	start.DefaultStatus = http.StatusAccepted
+	huma.Register(a, start, s.startTrace)
+	huma.Register(a, operation(http.MethodGet, "/traces", "list-traces", "Traces, newest first, without what they found", "Routes", http.StatusNotFound, http.StatusUnprocessableEntity), s.listTraces)
+	huma.Register(a, operation(http.MethodGet, "/traces/{id}", "get-trace", "One trace with what it found, so far or in the end", "Routes", http.StatusNotFound, http.StatusUnprocessableEntity), s.getTrace)
+	huma.Register(a, operation(http.MethodGet, "/paths/{id}/routes", "list-routes", "The distinct routes of a path, the last seen first", "Routes", http.StatusNotFound), s.listRoutes)
+	huma.Register(a, operation(http.MethodGet, "/paths/{id}/lanes", "get-lanes", "The hops of a path over time, and when its route became another", "Routes", http.StatusNotFound), s.getLanes)
+}
+
+func (s *server) startTrace(ctx context.Context, in *body[apitype.TraceOrder]) (*body[[]apitype.Trace], error) {
+	o := in.Body
+	spec, err := SpecOf(apitype.WatchSpec{To: o.To, Via: o.Via, Family: o.Family, Probes: o.Probes, Interval: o.Interval, Wait: o.Wait, DSCP: o.DSCP, OneFlow: o.OneFlow, PathMTU: o.PathMTU, Every: "1m"})
+	if err != nil {
+		return nil, problem(err)
+	}
+	list, err := s.c.Trace(ctx, o.From, spec, o.BothWays)
+	if err != nil {
+		return nil, problem(err)
+	}
+	return s.traces(list)
+}
+
+func (s *server) traces(list []store.Trace) (*body[[]apitype.Trace], error) {
+	out := make([]apitype.Trace, len(list))
+	for i, t := range list {
+		var err error
+		if out[i], err = s.traceOf(t); err != nil {
+			return nil, problem(err)
+		}
+	}
+	return &body[[]apitype.Trace]{out}, nil
+}
+
+func (s *server) listTraces(ctx context.Context, in *listTraces) (*body[[]apitype.Trace], error) {
+	f := store.TraceFilter{Target: in.To, Page: store.Page{Limit: in.Limit, After: in.Before}}
+	if in.Watch != "" {
+		w, err := s.c.FindWatch(in.Watch)
+		if err != nil {
+			return nil, problem(err)
+		}
+		f.Watch = w.ID
+	}
+	if in.From != "" {
+		id, err := s.agentID(in.From)
+		if err != nil {
+			return nil, problem(err)
+		}
+		f.Agent = id
+	}
+	list, err := s.c.Store().Traces(ctx, f)
+	if err != nil {
+		return nil, problem(err)
+	}
+	if in.Latest {
+		if list, err = s.latest(ctx, list); err != nil {
+			return nil, problem(err)
+		}
+	}
+	return s.traces(list)
+}
+
+// latest keeps the newest whole trace of each lane, and adds what it found.
+func (s *server) latest(ctx context.Context, list []store.Trace) ([]store.Trace, error) {
+	seen := map[ident.ID]bool{}
+	var out []store.Trace
+	for _, t := range list {
+		if seen[t.Lane] || t.Outcome != plan.Done {
+			continue
+		}
+		seen[t.Lane] = true
+		whole, err := s.c.Store().Trace(ctx, t.ID)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, whole)
+	}
+	return out, nil
+}
+
+func (s *server) agentID(name string) (ident.ID, error) {
+	for _, a := range s.c.Agents() {
+		if a.Name == name {
+			return a.ID, nil
+		}
+	}
+	return ident.ID{}, errors.Join(controller.ErrInvalid, errors.New("there is no agent "+cut(name)))
+}
+
+func (s *server) getTrace(ctx context.Context, in *getTrace) (*body[apitype.Trace], error) {
+	id, err := parseID(in.ID)
+	if err != nil {
+		return nil, problem(err)
+	}
+	t, err := s.c.Store().Trace(ctx, id)
+	if err != nil {
+		return nil, problem(err)
+	}
+	out, err := s.traceOf(t)
+	if err != nil {
+		return nil, problem(err)
+	}
+	if in.Compare != "" && out.Report != nil && t.Outcome != plan.Running {
+		if err := s.c.CompareTraces(ctx, t, out.Report, in.Compare); err != nil {
+			return nil, problem(err)
+		}
+	}
+	return &body[apitype.Trace]{out}, nil
+}
+
+func (s *server) traceOf(t store.Trace) (apitype.Trace, error) {
+	out := apitype.Trace{ID: t.ID.String(), To: t.Target, Family: int(t.Family), Via: t.Via, StartAt: t.StartedAt.UTC(), Outcome: string(t.Outcome), Reason: t.Reason,
+		Reached: t.Reached, Changed: t.Changed, Hops: t.Hops, RTTMs: t.RTTMs, LossRatio: t.LossRatio}
+	if t.EndedAt != nil {
+		out.EndedAt = utc(*t.EndedAt)
+	}
+	if !t.Route.IsZero() {
+		out.Route = t.Route.String()
+	}
+	if !t.WatchID.IsZero() {
+		out.Watch = "(removed)"
+		if w, err := s.c.FindWatch(t.WatchID.String()); err == nil {
+			out.Watch = w.Name
+		}
+	}
+	for _, a := range s.c.Agents() {
+		if a.ID == t.AgentID {
+			out.From = a.Name
+		}
+	}
+	var err error
+	if out.Report, err = t.Report(); err != nil || out.Report != nil || t.Outcome != plan.Running {
+		return out, err
+	}
+	if r, heard, ok := s.c.TraceSoFar(t.ID); ok {
+		r.Target, r.From, r.Via, r.StartedAt = t.Target, out.From, t.Via, out.StartAt
+		out.Report, out.Heard = &r, heard
+	}
+	return out, nil
+}
+
+// laneOf is the lane of a path: by what it is measured by itself, then by what
+// traces go by most often.
+func (s *server) laneOf(ctx context.Context, id string) (controller.View, ident.ID, string, error) {
+	path, err := parseID(id)
+	if err != nil {
+		return controller.View{}, ident.ID{}, "", err
+	}
+	v, err := s.c.View(path)
+	if err != nil {
+		return v, ident.ID{}, "", err
+	}
+	newest, err := s.c.Store().Traces(ctx, store.TraceFilter{Agent: v.Agent.ID, Target: v.Target, Family: v.Family, Page: store.Page{Limit: 20}})
+	if err != nil || len(newest) == 0 {
+		return v, ident.ID{}, "", err
+	}
+	chosen := newest[0]
+	for _, t := range newest {
+		if t.Via == v.Via {
+			chosen = t
+			break
+		}
+	}
+	return v, chosen.Lane, chosen.Via, nil
+}
+
+func (s *server) listRoutes(ctx context.Context, in *onePath) (*body[[]apitype.SeenRoute], error) {
+	_, lane, via, err := s.laneOf(ctx, in.ID)
+	if err != nil {
+		return nil, problem(err)
+	}
+	out := []apitype.SeenRoute{}
+	if lane.IsZero() {
+		return &body[[]apitype.SeenRoute]{out}, nil
+	}
+	list, err := s.c.Store().Routes(ctx, lane)
+	if err != nil {
+		return nil, problem(err)
+	}
+	usual, found, err := s.c.Store().UsualRoute(ctx, lane, time.Now().AddDate(0, 0, -14), 3)
+	if err != nil {
+		return nil, problem(err)
+	}
+	for _, r := range list {
+		out = append(out, apitype.SeenRoute{Route: r.Route.String(), Via: via, Hops: strings.Fields(r.Hops), FirstAt: r.FirstAt.UTC(), LastAt: r.LastAt.UTC(), Times: r.Times,
+			LastTrace: r.LastTrace.String(), Usual: found && usual.Route == r.Route})
+	}
+	return &body[[]apitype.SeenRoute]{out}, nil
+}
+
+// mostColumns of lanes are given at once: more are thinned.
+const (
+	mostColumns = 400
+	mostRead    = 20_000
+)
+
+func (s *server) getLanes(ctx context.Context, in *pathLanes) (*body[apitype.Lanes], error) {
+	if in.To.IsZero() {
+		in.To = time.Now()
+	}
+	if in.From.IsZero() {
+		in.From = in.To.Add(-24 * time.Hour)
+	}
+	_, lane, via, err := s.laneOf(ctx, in.ID)
+	if err != nil {
+		return nil, problem(err)
+	}
+	out := apitype.Lanes{Via: via, FromAt: in.From.UTC(), ToAt: in.To.UTC(), Columns: []apitype.LaneColumn{}, Names: map[string]apitype.Owned{}, Changes: []apitype.LaneChange{}}
+	if lane.IsZero() {
+		return &body[apitype.Lanes]{out}, nil
+	}
+	minutes, err := s.c.Store().HopMinutes(ctx, lane, in.From, in.To, mostRead)
+	if err != nil {
+		return nil, problem(err)
+	}
+	if err := s.fillLanes(&out, minutes); err != nil {
+		return nil, problem(err)
+	}
+	routes, err := s.c.Store().Routes(ctx, lane)
+	if err != nil {
+		return nil, problem(err)
+	}
+	for i, r := range routes { // names of what the newest of each route knew
+		if i >= 10 {
+			break
+		}
+		if err := s.addNames(ctx, out.Names, r.LastTrace); err != nil {
+			return nil, problem(err)
+		}
+	}
+	return &body[apitype.Lanes]{out}, nil
+}
+
+func (s *server) fillLanes(out *apitype.Lanes, minutes []store.HopMinute) error {
+	every := len(minutes)/mostColumns + 1
+	for i, m := range minutes {
+		changed := i > 0 && m.Route != minutes[i-1].Route
+		if i%every != 0 && !changed {
+			continue
+		}
+		rows, err := m.Rows()
+		if err != nil {
+			return err
+		}
+		c := apitype.LaneColumn{At: m.At.UTC(), Route: m.Route.String(), Hops: []apitype.LaneCell{}}
+		for _, r := range rows {
+			cell := apitype.LaneCell{TTL: r.TTL, Addresses: r.Addresses, Probes: r.Probes, Answered: r.Answered, RTTMs: r.RTTMs, AddedMs: r.AddedMs, Carried: r.Carried}
+			if cell.Addresses == nil {
+				cell.Addresses = []string{}
+			}
+			c.Hops = append(c.Hops, cell)
+		}
+		if changed {
+			change := apitype.LaneChange{At: m.At.UTC(), From: minutes[i-1].Route.String(), To: m.Route.String()}
+			before, err := minutes[i-1].Rows()
+			if err != nil {
+				return err
+			}
+			if len(before) > 0 && len(rows) > 0 && before[len(before)-1].RTTMs != nil && rows[len(rows)-1].RTTMs != nil {
+				step := *rows[len(rows)-1].RTTMs - *before[len(before)-1].RTTMs
+				change.StepMs = &step
+			}
+			out.Changes = append(out.Changes, change)
+		}
+		out.Columns = append(out.Columns, c)
+	}
+	return nil
+}
+
+func (s *server) addNames(ctx context.Context, names map[string]apitype.Owned, trace ident.ID) error {
+	t, err := s.c.Store().Trace(ctx, trace)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	r, err := t.Report()
+	if err != nil || r == nil {
+		return err
+	}
+	for _, h := range r.Hops {
+		for _, n := range h.Nodes {
+			names[n.Address] = apitype.Owned{Name: n.Name, Owner: n.Owner, Segment: n.Segment}
+		}
+	}
+	return nil
+}
+
+// traceWatchOf completes a watch that traces.
+func (s *server) traceWatchOf(ctx context.Context, w controller.Watch, out apitype.Watch) (apitype.Watch, error) {
+	spec := w.Spec
+	out.Kind, out.Every, out.OneFlow, out.PathMTU, out.Payload = spec.Kind, spec.Every.String(), spec.OneFlow, spec.PathMTU, 0
+	// Each hop is asked six times for branches, and then in rounds; ten hops stand
+	// for those of a route.
+	const hops, forBranches, size = 10, 6, 60
+	perTrace := float64(hops * (spec.Probes + forBranches))
+	out.ProbesPerDay = 24 * float64(time.Hour) / float64(spec.Every) * perTrace * float64(len(spec.From)*len(spec.To))
+	out.BytesPerDay = out.ProbesPerDay * size * 2
+	if !w.Paused {
+		out.NextDueAt = utc(time.Now().Truncate(spec.Every).Add(spec.Every))
+	}
+	last, err := s.c.Store().Traces(ctx, store.TraceFilter{Watch: w.ID, Page: store.Page{Limit: 1}})
+	if err != nil && !errors.Is(err, store.ErrAway) {
+		return out, err
+	}
+	if len(last) > 0 {
+		out.LastRun = &apitype.Run{ID: last[0].ID.String(), Watch: w.Name, StartAt: last[0].StartedAt.UTC(), EndedAt: last[0].EndedAt, Outcome: string(last[0].Outcome), Reason: last[0].Reason, RTTsMs: []*float64{}, Findings: []apitype.Finding{}}
+	}
+	return out, nil
+}

@@ -1,0 +1,121 @@
+package controller_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"woodlark.example/core/sweep"
+	"woodlark.example/internal/controller"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/store"
+	"woodlark.example/internal/store/storetest"
+)
+
+func sweepSpec(to ...string) controller.Spec {
+	return controller.Spec{Kind: controller.KindSweep, From: []string{"quay"}, To: to, Every: time.Hour}
+}
+
+// swept is a sweep in which some addresses answered within some milliseconds.
+func swept(t *testing.T, started time.Time, answered map[string]float64) plan.Sweep {
+	t.Helper()
+	s, err := sweep.Parse([]string{"192.0.2.0/29"}, nil, sweep.Options{})
+	require.NoError(t, err)
+	r := &sweep.Report{Prefixes: s.Entries(), Addresses: 8, Probed: 8, Answered: uint64(len(answered)), StartedAt: started}
+	for i := range s.Len() {
+		a := s.At(i).String()
+		if ms, ok := answered[a]; ok {
+			r.Hosts = append(r.Hosts, sweep.HostReport{Address: a, RTTMs: &ms})
+		}
+	}
+	return plan.Sweep{ID: ident.New(), Scope: s.Scope(), Started: started, Ended: started.Add(time.Second), Outcome: plan.Done, Report: r}
+}
+
+func TestSweepsAreComparedWithTheOneBefore(t *testing.T) {
+	c, _ := open(t, storetest.New(t))
+	agent := c.Agents()[0].ID
+	events, stop := c.Listen()
+	defer stop()
+	start := time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)
+	first := swept(t, start, map[string]float64{"192.0.2.1": 1, "192.0.2.2": 5, "192.0.2.3": 5})
+	second := swept(t, start.Add(time.Hour), map[string]float64{"192.0.2.1": 1.1, "192.0.2.3": 40, "192.0.2.4": 3})
+	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: agent, Sweeps: []plan.Sweep{first}}))
+	assert.Equal(t, controller.NewSweep, (<-events).Kind)
+	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: agent, Sweeps: []plan.Sweep{second}}))
+	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: agent, Sweeps: []plan.Sweep{second}}), "it may come twice")
+	list, err := c.Store().Sweeps(t.Context(), ident.ID{}, store.Page{Limit: 10})
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	assert.Nil(t, list[0].Body, "lists leave the bodies out")
+	kept, err := c.Store().Sweep(t.Context(), second.ID)
+	require.NoError(t, err)
+	r, err := kept.Report()
+	require.NoError(t, err)
+	assert.Equal(t, start, r.ComparedAt.UTC())
+	assert.Equal(t, []string{"192.0.2.4"}, r.New)
+	assert.Equal(t, []string{"192.0.2.2"}, r.Gone)
+	require.Len(t, r.Slower, 1)
+	assert.Equal(t, sweep.SlowerReport{Address: "192.0.2.3", RTTMs: 40, BeforeMs: 5}, r.Slower[0])
+	before, err := c.Store().Sweep(t.Context(), first.ID)
+	require.NoError(t, err)
+	r, err = before.Report()
+	require.NoError(t, err)
+	assert.Nil(t, r.ComparedAt, "there was none before it")
+	assert.Nil(t, r.New)
+	require.NoError(t, c.Store().DropSweeps(t.Context(), start.Add(time.Minute)))
+	list, err = c.Store().Sweeps(t.Context(), ident.ID{}, store.Page{Limit: 10})
+	require.NoError(t, err)
+	assert.Len(t, list, 1)
+}
+
+func TestWatchesThatSweep(t *testing.T) {
+	c, h := open(t, storetest.New(t))
+	w, err := c.SaveWatch(t.Context(), ident.ID{}, "quay hosts", sweepSpec("192.0.2.0/24"), false)
+	require.NoError(t, err)
+	assert.Empty(t, w.Paths)
+	assert.Empty(t, h.tasks, "it pings nothing")
+	require.Len(t, h.sweeps, 1)
+	assert.Equal(t, plan.SweepTask{Watch: w.ID, Every: time.Hour, Order: plan.SweepOrder{Entries: []string{"192.0.2.0/24"}, Via: "icmp", Rate: 5000, Wait: time.Second, Rounds: 2, Names: true}}, h.sweeps[0])
+	_, err = c.SetPaused(t.Context(), w, true)
+	require.NoError(t, err)
+	assert.Empty(t, h.sweeps)
+
+	for says, change := range map[string]func(*controller.Spec){
+		"neither private nor":          func(s *controller.Spec) { s.To = []string{"8.8.8.0/24"} },
+		"cannot be gone through":       func(s *controller.Spec) { s.To = []string{"2001:db8::/48"} },
+		"less than 1m":                 func(s *controller.Spec) { s.Every = time.Second },
+		"asks by icmp or tcp":          func(s *controller.Spec) { s.Via = "udp:53" },
+		"not between 1 and 10,000,000": func(s *controller.Spec) { s.Rate = 1e9 },
+		"would take up to":             func(s *controller.Spec) { s.To, s.Rate = []string{"10.0.0.0/8"}, 100 },
+		"there is no agent":            func(s *controller.Spec) { s.From = []string{"nobody"} },
+		"kind \"dance\"":               func(s *controller.Spec) { s.Kind = "dance" },
+	} {
+		s := sweepSpec("192.0.2.0/24")
+		change(&s)
+		_, err := c.SaveWatch(t.Context(), ident.ID{}, "other", s, false)
+		require.ErrorIs(t, err, controller.ErrInvalid, says)
+		require.ErrorContains(t, err, says)
+	}
+}
+
+func TestASweepOnDemand(t *testing.T) {
+	c, h := open(t, storetest.New(t))
+	made, err := c.Sweep(t.Context(), "quay", controller.Spec{To: []string{"192.0.2.0/30"}, Exclude: []string{"192.0.2.1"}, Via: "icmp,tcp:443"})
+	require.NoError(t, err)
+	assert.Equal(t, uint64(3), made.Addresses)
+	assert.Equal(t, plan.Running, made.Outcome)
+	o := <-h.asked
+	assert.Equal(t, []string{"192.0.2.1"}, o.Exclude)
+	kept, err := c.Store().Sweep(t.Context(), made.ID)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Running, kept.Outcome)
+	require.NoError(t, c.Store().EndRunning(t.Context(), "it was stopped"))
+	kept, err = c.Store().Sweep(t.Context(), made.ID)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Failed, kept.Outcome)
+	_, err = c.Sweep(t.Context(), "nobody", controller.Spec{To: []string{"192.0.2.0/30"}})
+	require.ErrorIs(t, err, controller.ErrInvalid)
+}

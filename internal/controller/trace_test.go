@@ -1,0 +1,118 @@
+package controller_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"woodlark.example/core/finding"
+	"woodlark.example/internal/controller"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/store/storetest"
+)
+
+func traceSpec(to ...string) controller.Spec {
+	return controller.Spec{Kind: controller.KindTrace, From: []string{"quay"}, To: to, Every: 15 * time.Minute}
+}
+
+// passed is a trace over hops.
+func passed(at time.Time, ms float64, hops ...string) plan.Trace {
+	r := &finding.TraceReport{Target: "terminal.holm.example", Address: hops[len(hops)-1], StartedAt: at, Reached: true, RTTMs: &ms, Findings: []finding.Finding{}}
+	for i, a := range hops {
+		r.Hops = append(r.Hops, finding.HopReport{TTL: i + 1, Address: a, Probes: 10, Answered: 10, Nodes: []finding.NodeReport{{Address: a, Flows: 6, Share: 1}}})
+	}
+	return plan.Trace{ID: ident.New(), Target: r.Target, Family: 4, Via: "icmp", Started: at, Ended: at, Outcome: plan.Done, Report: r}
+}
+
+func TestTracesAreComparedWithTheUsualRoute(t *testing.T) {
+	c, _ := open(t, storetest.New(t))
+	agent := c.Agents()[0].ID
+	events, stop := c.Listen()
+	defer stop()
+	start := time.Now().Add(-24 * time.Hour)
+	var list []plan.Trace
+	for i := range 4 {
+		list = append(list, passed(start.Add(time.Duration(i)*time.Hour), 6.5, "192.0.2.1", "203.0.113.25", "203.0.113.26"))
+	}
+	for _, x := range list {
+		require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: agent, Traces: []plan.Trace{x}}))
+		assert.Equal(t, controller.NewTrace, (<-events).Kind)
+	}
+	later := passed(start.Add(5*time.Hour), 24, "192.0.2.1", "203.0.113.33", "203.0.113.25", "203.0.113.26")
+	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: agent, Traces: []plan.Trace{later}}))
+
+	fourth, err := c.Store().Trace(t.Context(), list[3].ID)
+	require.NoError(t, err)
+	r, err := fourth.Report()
+	require.NoError(t, err)
+	assert.False(t, r.Compared.Changed)
+	assert.False(t, fourth.Changed)
+	second, err := c.Store().Trace(t.Context(), list[1].ID)
+	require.NoError(t, err)
+	r, err = second.Report()
+	require.NoError(t, err)
+	assert.Nil(t, r.Compared, "one sighting makes no usual route")
+
+	kept, err := c.Store().Trace(t.Context(), later.ID)
+	require.NoError(t, err)
+	assert.True(t, kept.Changed)
+	r, err = kept.Report()
+	require.NoError(t, err)
+	require.Len(t, r.Findings, 1)
+	assert.Equal(t, finding.RouteChanged, r.Findings[0].Code)
+	assert.Contains(t, r.Findings[0].Sentence, "the usual route: hop 2, 203.0.113.33 came in; the round trip is 17.5 ms longer")
+	assert.InDelta(t, 17.5, *r.Compared.StepMs, 1e-9)
+
+	for with, changed := range map[string]bool{"last": true, "baseline": true, later.ID.String(): false} {
+		require.NoError(t, c.CompareTraces(t.Context(), kept, r, with), with)
+		assert.Equal(t, changed, r.Compared.Changed, with)
+	}
+	require.ErrorIs(t, c.CompareTraces(t.Context(), kept, r, "yesterday"), controller.ErrInvalid)
+	none := kept
+	none.Lane = ident.New()
+	require.ErrorContains(t, c.CompareTraces(t.Context(), none, r, "last"), "no earlier trace")
+}
+
+func TestTraceSpecs(t *testing.T) {
+	require.NoError(t, traceSpec("terminal.holm.example").WithDefaults().Check())
+	for says, change := range map[string]func(*controller.Spec){
+		"less than 1m0s":                func(s *controller.Spec) { s.Every = time.Second },
+		"a trace goes by one of":        func(s *controller.Spec) { s.Via = "icmp,tcp:443" },
+		"is a prefix":                   func(s *controller.Spec) { s.To = []string{"192.0.2.0/24"} },
+		"probes 2000000 is not between": func(s *controller.Spec) { s.Probes = 2_000_000 },
+		"a trace takes 1h0m0s at most":  func(s *controller.Spec) { s.Probes = 10_000 },
+		"family":                        func(s *controller.Spec) { s.Family = "5" },
+		"is none of ping, sweep, trace": func(s *controller.Spec) { s.Kind = "walk" },
+	} {
+		s := traceSpec("terminal.holm.example").WithDefaults()
+		change(&s)
+		err := s.Check()
+		require.ErrorIs(t, err, controller.ErrInvalid)
+		assert.True(t, strings.Contains(err.Error(), says), "%v", err)
+	}
+}
+
+func TestTraceOnDemand(t *testing.T) {
+	c, h := open(t, storetest.New(t))
+	_, err := c.Trace(t.Context(), "quay", traceSpec("terminal.holm.example"), true)
+	require.ErrorContains(t, err, "no agent stands at terminal.holm.example")
+	_, err = c.Trace(t.Context(), "nowhere", traceSpec("terminal.holm.example"), false)
+	require.ErrorContains(t, err, "there is no agent")
+	list, err := c.Trace(t.Context(), "quay", traceSpec("terminal.holm.example"), false)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, plan.Running, list[0].Outcome)
+	w, err := c.SaveWatch(t.Context(), ident.ID{}, "routes", traceSpec("terminal.holm.example", "app.ticketing.example").WithDefaults(), false)
+	require.NoError(t, err)
+	require.Len(t, h.traces, 1)
+	assert.Equal(t, w.ID, h.traces[0].Watch)
+	assert.Len(t, h.traces[0].Order.Targets, 2)
+	assert.Equal(t, 5, h.traces[0].Order.Probes)
+	_, err = c.SetPaused(t.Context(), w, true)
+	require.NoError(t, err)
+	assert.Empty(t, h.traces)
+}
