@@ -11,6 +11,15 @@ export type Baseline = Schemas["Baseline"];
 export type Run = Schemas["Run"];
 export type Notice = Schemas["Notice"];
 export type Finding = Schemas["Finding"];
+export type Agent = Schemas["Agent"];
+export type Sweep = Schemas["Sweep"];
+export type SweepReport = Schemas["Report"];
+export type Watch = Schemas["Watch"];
+export type Trace = Schemas["Trace"];
+export type TraceReport = Schemas["TraceReport"];
+export type Lanes = Schemas["Lanes"];
+export type SeenRoute = Schemas["SeenRoute"];
+export type WalkReport = Schemas["Walk"];
 
 /** An error that the service explained (RFC 9457), or that kept it from answering. */
 export class Problem extends Error {

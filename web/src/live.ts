@@ -11,7 +11,7 @@ export function useLive(): boolean {
   const client = useQueryClient();
   const [alive, setAlive] = useState(true);
   useEffect(() => {
-    const source = new EventSource("/api/v1/events");
+    let source: EventSource | undefined;
     let stale = new Set<string>();
     const flush = setInterval(() => {
       if (stale.size === 0) return;
@@ -19,20 +19,40 @@ export function useLive(): boolean {
       void client.invalidateQueries({ queryKey: ["paths"] });
       stale = new Set();
     }, 5000);
-    source.onopen = () => {
-      setAlive(true);
-      void client.invalidateQueries();
+    const open = () => {
+      if (source) return;
+      source = new EventSource("/api/v1/events");
+      source.onopen = () => {
+        setAlive(true);
+        void client.invalidateQueries();
+      };
+      source.onerror = () => setAlive(false);
+      source.addEventListener("reading", (e) => stale.add((JSON.parse(e.data) as Reading).path_id));
+      source.addEventListener("state", (e) => {
+        stale.add((JSON.parse(e.data) as Path).id);
+        void client.invalidateQueries({ queryKey: ["status"] });
+      });
+      source.addEventListener("sweep", () => void client.invalidateQueries({ queryKey: ["sweeps"] }));
+      source.addEventListener("trace", () => void client.invalidateQueries({ queryKey: ["traces"] }));
+      source.addEventListener("notice", () => void client.invalidateQueries({ queryKey: ["status"] }));
     };
-    source.onerror = () => setAlive(false);
-    source.addEventListener("reading", (e) => stale.add((JSON.parse(e.data) as Reading).path_id));
-    source.addEventListener("state", (e) => {
-      stale.add((JSON.parse(e.data) as Path).id);
-      void client.invalidateQueries({ queryKey: ["status"] });
-    });
-    source.addEventListener("notice", () => void client.invalidateQueries({ queryKey: ["status"] }));
+    // A browser gives one server six connections in all: only the pages that are
+    // seen hold one, not those in other tabs or left behind.
+    const close = () => {
+      source?.close();
+      source = undefined;
+    };
+    const see = () => (document.visibilityState === "visible" ? open() : close());
+    see();
+    document.addEventListener("visibilitychange", see);
+    addEventListener("pagehide", close);
+    addEventListener("pageshow", see);
     return () => {
+      document.removeEventListener("visibilitychange", see);
+      removeEventListener("pagehide", close);
+      removeEventListener("pageshow", see);
       clearInterval(flush);
-      source.close();
+      close();
     };
   }, [client]);
   return alive;

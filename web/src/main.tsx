@@ -4,9 +4,11 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { Problem } from "./api";
 import { Frame } from "./parts/Frame";
+import { Measure } from "./pages/Measure";
 import { NoPage } from "./pages/NoPage";
 import { Paths } from "./pages/Paths";
 import { SignIn } from "./pages/SignIn";
+import { Sweeps } from "./pages/Sweeps";
 import "./styles.css";
 
 // The plots are large: the page that needs them brings them.
@@ -16,8 +18,12 @@ const client = new QueryClient({
   defaultOptions: {
     queries: {
       staleTime: 5_000,
+      // The service may be on this very machine: whether the browser believes itself
+      // online says nothing of it, least of all while a network is being mended.
+      networkMode: "always",
       retry: (count, error) => !(error instanceof Problem && error.status >= 400 && error.status < 500) && count < 3,
     },
+    mutations: { networkMode: "always" },
   },
   queryCache: new QueryCache({
     onError: (error) => {
@@ -36,6 +42,9 @@ createRoot(document.getElementById("root")!).render(
           <Route element={<Frame />}>
             <Route index element={<Paths />} />
             <Route path="/paths/:id" element={<Suspense fallback={null}><OnePath /></Suspense>} />
+            <Route path="/measure" element={<Measure />} />
+            <Route path="/sweeps" element={<Sweeps />} />
+            <Route path="/sweeps/:id" element={<Sweeps />} />
             <Route path="*" element={<NoPage />} />
           </Route>
         </Routes>

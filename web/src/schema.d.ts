@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/agents/{name}/standing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The machine that an agent stands at, as 'woodlark here' tells it: interfaces, gateways, neighbours, resolvers, clock, sockets */
+        get: operations["get-standing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/baselines": {
         parameters: {
             query?: never;
@@ -159,6 +176,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/paths/{id}/lanes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The hops of a path over time, and when its route became another */
+        get: operations["get-lanes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/paths/{id}/readings": {
         parameters: {
             query?: never;
@@ -168,6 +202,23 @@ export interface paths {
         };
         /** A path's stored readings, oldest first */
         get: operations["list-readings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/paths/{id}/routes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The distinct routes of a path, the last seen first */
+        get: operations["list-routes"];
         put?: never;
         post?: never;
         delete?: never;
@@ -257,6 +308,93 @@ export interface paths {
         get: operations["get-status"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sweeps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sweeps, newest first, without what they found */
+        get: operations["list-sweeps"];
+        put?: never;
+        /** Find which addresses answer, from an agent; it goes on in the background and is kept */
+        post: operations["start-sweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sweeps/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One sweep with what it found, and how it differs from the one before of the same addresses */
+        get: operations["get-sweep"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/traces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Traces, newest first, without what they found */
+        get: operations["list-traces"];
+        put?: never;
+        /** Trace routes from an agent; they go on in the background and are kept */
+        post: operations["start-trace"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/traces/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One trace with what it found, so far or in the end */
+        get: operations["get-trace"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/walks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Go from near to far towards a target, at an agent: neighbour, gateway, resolvers, address, name, port. It is waited for */
+        post: operations["walk"];
         delete?: never;
         options?: never;
         head?: never;
@@ -363,6 +501,29 @@ export interface components {
             /** Format: date-time */
             to_at: string;
         };
+        BranchReport: {
+            /** Format: int64 */
+            flows: number;
+            hops: string[] | null;
+            /** Format: double */
+            loss_ratio: number | null;
+            own: number[] | null;
+            /** Format: int64 */
+            probes: number;
+            /** Format: double */
+            rtt_median_ms: number | null;
+            /** Format: double */
+            share_ratio: number;
+        };
+        Comparison: {
+            /** Format: date-time */
+            at: string | null;
+            changed: boolean;
+            lines: components["schemas"]["DiffLine"][] | null;
+            /** Format: double */
+            step_ms: number | null;
+            with: string;
+        };
         Daily: {
             /** Format: int64 */
             days: number;
@@ -391,6 +552,31 @@ export interface components {
              * @description Paths that are watched
              */
             watched: number;
+        };
+        DiffLine: {
+            address: string;
+            change: string;
+            name: string;
+            /** Format: double */
+            rtt_median_ms: number | null;
+            /** Format: double */
+            rtt_median_was_ms: number | null;
+            /** Format: double */
+            share_ratio: number;
+            /** Format: double */
+            share_was_ratio: number;
+            /** Format: int64 */
+            ttl?: number;
+            /** Format: int64 */
+            ttl_was?: number;
+        };
+        EdgeReport: {
+            /** Format: int64 */
+            flows: number;
+            from: string;
+            to: string;
+            /** Format: int64 */
+            ttl: number;
         };
         Episode: {
             excesses: components["schemas"]["Excess"][] | null;
@@ -462,6 +648,99 @@ export interface components {
             /** Format: double */
             worst: number;
         };
+        Figures: {
+            /** Format: int64 */
+            answered: number;
+            /** @description How it was answered where otherwise than asked, such as by port unreachable; else empty */
+            answered_as: string;
+            /** @description What the last refusal or failed sending said */
+            cause: string;
+            /**
+             * Format: int64
+             * @description Answers with another payload than was sent; they count as none
+             */
+            damaged: number | null;
+            /** Format: int64 */
+            duplicates: number;
+            /**
+             * Format: int64
+             * @description Probes that were due; 0 when not known
+             */
+            expected: number;
+            /** Format: double */
+            jitter_ms: number | null;
+            /** Format: double */
+            jitter_rfc3550_ms: number | null;
+            /** Format: int64 */
+            late: number;
+            /**
+             * Format: int64
+             * @description Probes that this host sent late
+             */
+            late_sent: number;
+            /**
+             * Format: double
+             * @description Upper limit of the 95 % Wilson interval
+             */
+            loss_high_ratio: number | null;
+            /**
+             * Format: double
+             * @description Lower limit of the 95 % Wilson interval
+             */
+            loss_low_ratio: number | null;
+            /** Format: double */
+            loss_ratio: number | null;
+            /**
+             * Format: int64
+             * @description Probes in all that would narrow the interval to ±1 point
+             */
+            loss_settles_at: number | null;
+            /**
+             * Format: int64
+             * @description No answer within the wait; late ones count
+             */
+            lost: number;
+            /** @description The address that answered in the target's place; empty when none did */
+            other_address: string;
+            /** Format: double */
+            pdv_ms: number | null;
+            /** Format: int64 */
+            refused: number;
+            /**
+             * Format: int64
+             * @description Answers that the answer to a later probe overtook
+             */
+            reordered: number | null;
+            /** Format: double */
+            rtt_max_ms: number | null;
+            /** Format: double */
+            rtt_mean_ms: number | null;
+            /** Format: double */
+            rtt_median_ms: number | null;
+            /** Format: double */
+            rtt_min_ms: number | null;
+            /** Format: double */
+            rtt_p95_ms: number | null;
+            /** Format: double */
+            rtt_p99_ms: number | null;
+            /** Format: double */
+            rtt_sd_ms: number | null;
+            /** Format: int64 */
+            sent: number;
+            /**
+             * Format: double
+             * @description How long the reading lasted, in seconds
+             */
+            span_s: number;
+            /** Format: double */
+            spread_ms: number | null;
+            /** Format: date-time */
+            started_at: string;
+            /** @description Where round-trip times were taken: kernel, user, world or none */
+            timestamps: string;
+            /** Format: int64 */
+            unsent: number;
+        };
         Finding: {
             advice: string;
             code: string;
@@ -481,10 +760,108 @@ export interface components {
             /** Format: date-time */
             to_at: string | null;
         };
+        HopReport: {
+            /** Format: double */
+            added_ms: number | null;
+            address: string;
+            /** Format: int64 */
+            answered: number;
+            /** Format: double */
+            carried_added_ms: number | null;
+            /** Format: double */
+            carried_loss_ratio: number | null;
+            labels: string[] | null;
+            /** Format: double */
+            loss_ratio: number | null;
+            name: string;
+            nodes: components["schemas"]["NodeReport"][] | null;
+            owner: string;
+            per_packet: boolean;
+            /** Format: int64 */
+            probes: number;
+            /** Format: double */
+            rtt_median_ms: number | null;
+            segment: string;
+            slow: boolean;
+            spares: boolean;
+            /** Format: int64 */
+            ttl: number;
+        };
+        HostReport: {
+            address: string;
+            /** @description The address that answered in its place; empty when it did itself */
+            answered_from: string;
+            /** @description What it answered first; neighbour when only its link did */
+            by: string;
+            closed_ports: number[] | null;
+            /** @description Hardware address, where it is on the own link */
+            mac: string;
+            /** @description By reverse lookup; empty when it has none or was not asked for */
+            name: string;
+            open_ports: number[] | null;
+            /**
+             * Format: double
+             * @description The least; null when it could not be timed
+             */
+            rtt_ms: number | null;
+            timestamps: string;
+        };
         Hour: {
             /** Format: int64 */
             hour: number;
             rtt_ms: components["schemas"]["Band"];
+        };
+        LaneCell: {
+            /**
+             * Format: double
+             * @description Delay that it adds and that carries on
+             */
+            added_ms: number | null;
+            /** @description The one with the most flows first; none when nobody answered */
+            addresses: string[] | null;
+            /** Format: int64 */
+            answered: number;
+            /** Format: double */
+            carried_loss_ratio: number | null;
+            /** Format: int64 */
+            probes: number;
+            /** Format: double */
+            rtt_median_ms: number | null;
+            /** Format: int64 */
+            ttl: number;
+        };
+        LaneChange: {
+            /** Format: date-time */
+            at: string;
+            from_route: string;
+            /**
+             * Format: double
+             * @description Of the round trip to the last hop, of the traces before and after
+             */
+            step_ms: number | null;
+            to_route: string;
+        };
+        LaneColumn: {
+            /** Format: date-time */
+            at: string;
+            hops: components["schemas"]["LaneCell"][] | null;
+            route: string;
+        };
+        Lanes: {
+            /** @description Where the route became another */
+            changes: components["schemas"]["LaneChange"][] | null;
+            /** @description One a trace, the oldest first */
+            columns: components["schemas"]["LaneColumn"][] | null;
+            /** Format: date-time */
+            from_at: string;
+            /** @description By address, of what the newest traces know */
+            names: {
+                [key: string]: components["schemas"]["Owned"];
+            };
+            /** Format: date-time */
+            to_at: string;
+            /** @description What the traces went by; empty when there are none */
+            via: string;
         };
         Measurement: {
             dscp?: string;
@@ -497,7 +874,34 @@ export interface components {
             /** Format: int64 */
             probes?: number;
             to: string[] | null;
+            /** @description icmp, tcp:PORT, udp:PORT or stamp; several with commas */
+            via?: string;
             wait?: string;
+        };
+        NodeReport: {
+            address: string;
+            /** Format: int64 */
+            answered: number;
+            /** Format: int64 */
+            dscp: number | null;
+            /** Format: int64 */
+            flows: number;
+            /** Format: int64 */
+            hops_back: number | null;
+            interface?: string;
+            labels: string[] | null;
+            /** Format: int64 */
+            mtu?: number;
+            name: string;
+            owner: string;
+            refusal?: string;
+            rewritten_to?: string;
+            /** Format: double */
+            rtt_median_ms: number | null;
+            segment: string;
+            /** Format: double */
+            share_ratio: number;
+            target: boolean;
         };
         Normal: {
             jitter_ms: components["schemas"]["Band"];
@@ -520,6 +924,18 @@ export interface components {
         NoticeEvent: {
             /** Format: date-time */
             at: string;
+        };
+        Owned: {
+            name: string;
+            owner: string;
+            segment: string;
+        };
+        PastRoute: {
+            /** Format: date-time */
+            first_at: string;
+            hops: string[] | null;
+            /** Format: date-time */
+            last_at: string;
         };
         Path: {
             baseline: components["schemas"]["Baseline"];
@@ -553,7 +969,9 @@ export interface components {
             to: string;
             to_site: string;
             /** @description Only in the list of paths */
-            trace: components["schemas"]["Trace"];
+            trace: components["schemas"]["Sketch"];
+            /** @description Kind of probe: icmp, tcp:PORT, udp:PORT or stamp */
+            via: string;
             watches: string[] | null;
         };
         PathEpisodes: {
@@ -577,8 +995,15 @@ export interface components {
         Reading: {
             /** Format: int64 */
             answered: number;
+            /** @description How it was answered where otherwise than asked, such as by port unreachable; else empty */
+            answered_as: string;
             /** @description What the last refusal or failed sending said */
             cause: string;
+            /**
+             * Format: int64
+             * @description Answers with another payload than was sent; they count as none
+             */
+            damaged: number | null;
             /** Format: int64 */
             duplicates: number;
             /**
@@ -621,11 +1046,18 @@ export interface components {
             lost: number;
             /** @description What is particular: short, held_back, resumed, cut, clock_set, on_demand */
             notes: string[] | null;
+            /** @description The address that answered in the target's place; empty when none did */
+            other_address: string;
             path_id: string;
             /** Format: double */
             pdv_ms: number | null;
             /** Format: int64 */
             refused: number;
+            /**
+             * Format: int64
+             * @description Answers that the answer to a later probe overtook
+             */
+            reordered: number | null;
             /** Format: double */
             rtt_max_ms: number | null;
             /** Format: double */
@@ -661,8 +1093,15 @@ export interface components {
         ReadingEvent: {
             /** Format: int64 */
             answered: number;
+            /** @description How it was answered where otherwise than asked, such as by port unreachable; else empty */
+            answered_as: string;
             /** @description What the last refusal or failed sending said */
             cause: string;
+            /**
+             * Format: int64
+             * @description Answers with another payload than was sent; they count as none
+             */
+            damaged: number | null;
             /** Format: int64 */
             duplicates: number;
             /**
@@ -705,11 +1144,18 @@ export interface components {
             lost: number;
             /** @description What is particular: short, held_back, resumed, cut, clock_set, on_demand */
             notes: string[] | null;
+            /** @description The address that answered in the target's place; empty when none did */
+            other_address: string;
             path_id: string;
             /** Format: double */
             pdv_ms: number | null;
             /** Format: int64 */
             refused: number;
+            /**
+             * Format: int64
+             * @description Answers that the answer to a later probe overtook
+             */
+            reordered: number | null;
             /** Format: double */
             rtt_max_ms: number | null;
             /** Format: double */
@@ -750,6 +1196,69 @@ export interface components {
             next_from_at: string | null;
             readings: components["schemas"]["Reading"][] | null;
         };
+        Report: {
+            /** Format: int64 */
+            addresses: number;
+            /**
+             * Format: int64
+             * @description Addresses that answered
+             */
+            answered: number;
+            /**
+             * Format: date-time
+             * @description When the sweep before of the same addresses was made; null when there was none
+             */
+            compared_with_at: string | null;
+            /** @description It was stopped before its end */
+            cut: boolean;
+            /**
+             * Format: int64
+             * @description Answers that the host's own buffer had no room for
+             */
+            dropped: number;
+            /** Format: double */
+            elapsed_ms: number;
+            excluded: string[] | null;
+            from: string;
+            /** @description Answered then and not now */
+            gone: string[] | null;
+            /** @description That answered, in order of their addresses */
+            hosts: components["schemas"]["HostReport"][] | null;
+            /** @description Answered now and not then; null without a sweep before */
+            new: string[] | null;
+            /**
+             * Format: double
+             * @description While sending
+             */
+            packets_per_second: number;
+            /** @description As they were asked for: prefixes, ranges, addresses */
+            prefixes: string[] | null;
+            /**
+             * Format: int64
+             * @description Addresses that were asked at least once
+             */
+            probed: number;
+            /** @description Error answers, by what they said */
+            refused: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description Packets
+             */
+            sent: number;
+            slower: components["schemas"]["SlowerReport"][] | null;
+            /** Format: date-time */
+            started_at: string;
+            /**
+             * Format: int64
+             * @description Packets that the host did not let out
+             */
+            unsent: number;
+            unsent_reason: string;
+            via: string;
+            warnings: string[] | null;
+        };
         Run: {
             /** @description That was measured, once it is known */
             address: string;
@@ -761,7 +1270,7 @@ export interface components {
             from: string;
             /**
              * Format: int64
-             * @description Probes of the whole measurement whose fate is known, while it runs
+             * @description Probes whose fate is known, while it runs
              */
             heard: number;
             id: string;
@@ -770,13 +1279,33 @@ export interface components {
             /** @enum {string} */
             outcome: "running" | "done" | "failed" | "missed" | "cancelled";
             path_id: string;
+            /** @description While it runs, of the probes so far */
             reading: components["schemas"]["Reading"];
             reason: string;
+            /** @description Of the newest probes, in the order of sending; null for those that were not answered. Empty in lists */
+            rtts_ms: (number | null)[] | null;
             /** Format: date-time */
             started_at: string;
             to: string;
+            /** @description Kind of probe */
+            via: string;
             /** @description Empty for a run on demand */
             watch: string;
+        };
+        SeenRoute: {
+            /** Format: date-time */
+            first_at: string;
+            /** @description Addresses by TTL; several with |, - where nobody answers, ~ where each packet goes its own way */
+            hops: string[] | null;
+            /** Format: date-time */
+            last_at: string;
+            last_trace_id: string;
+            route: string;
+            /** Format: int64 */
+            times: number;
+            /** @description Seen most often in the last 14 days */
+            usual: boolean;
+            via: string;
         };
         Series: {
             /** @description Quantiles are read from a sketch and within 0.5 % */
@@ -806,6 +1335,25 @@ export interface components {
         SignInBody: {
             /** @description The administrator's token */
             token: string;
+        };
+        Sketch: {
+            loss_ratio: (number | null)[] | null;
+            /** @description One an hour */
+            normal_high_ms: (number | null)[] | null;
+            /** @description One an hour */
+            normal_low_ms: (number | null)[] | null;
+            rtt_median_ms: (number | null)[] | null;
+            /** Format: date-time */
+            start_at: string;
+            /** Format: int64 */
+            step_s: number;
+        };
+        SlowerReport: {
+            address: string;
+            /** Format: double */
+            before_ms: number;
+            /** Format: double */
+            rtt_ms: number;
         };
         StateEvent: {
             baseline: components["schemas"]["Baseline"];
@@ -839,7 +1387,9 @@ export interface components {
             to: string;
             to_site: string;
             /** @description Only in the list of paths */
-            trace: components["schemas"]["Trace"];
+            trace: components["schemas"]["Sketch"];
+            /** @description Kind of probe: icmp, tcp:PORT, udp:PORT or stamp */
+            via: string;
             watches: string[] | null;
         };
         Status: {
@@ -866,6 +1416,72 @@ export interface components {
             /** @description Time zone whose hours baselines go by */
             zone: string;
         };
+        Step: {
+            /** @description The address or name */
+            about: string;
+            /** @description Of what was measured; else null */
+            figures: components["schemas"]["Figures"];
+            /** @description null where it cannot be told */
+            good: boolean | null;
+            says: string;
+            /** @enum {string} */
+            step: "way" | "neighbour" | "gateway" | "resolver" | "address" | "name" | "port";
+            /**
+             * Format: double
+             * @description Of a resolver; else null
+             */
+            took_ms: number | null;
+        };
+        Sweep: {
+            /** Format: int64 */
+            addresses: number;
+            /** Format: int64 */
+            answered: number;
+            /** Format: date-time */
+            ended_at: string | null;
+            from: string;
+            id: string;
+            /** Format: int64 */
+            of: number;
+            /** @enum {string} */
+            outcome: "running" | "done" | "failed" | "missed" | "cancelled";
+            prefixes: string[] | null;
+            reason: string;
+            /** @description null in lists, and as long as there is none */
+            report: components["schemas"]["Report"];
+            /**
+             * Format: int64
+             * @description Packets so far, while it runs
+             */
+            sent: number;
+            /** Format: date-time */
+            started_at: string;
+            /** @description Empty for one on demand */
+            watch: string;
+        };
+        SweepEvent: {
+            /** Format: date-time */
+            at: string;
+        };
+        SweepOrder: {
+            beyond?: boolean;
+            exclude?: string[] | null;
+            /** @description Name of the agent */
+            from: string;
+            low?: boolean;
+            /**
+             * Format: double
+             * @description Default 5000
+             */
+            packets_per_second?: number;
+            random?: boolean;
+            /** @description Prefixes, ranges (192.0.2.10-20) and addresses */
+            to: string[] | null;
+            /** @description icmp, tcp:PORT; several with commas. Default icmp */
+            via?: string;
+            /** @description For answers, after each round. Default 1s */
+            wait?: string;
+        };
         TakeBaselineBody: {
             /** @description How far back, such as 24h; the training window when left out */
             last?: string;
@@ -873,18 +1489,146 @@ export interface components {
             pin?: boolean;
         };
         Trace: {
-            loss_ratio: (number | null)[] | null;
-            /** @description One an hour */
-            normal_high_ms: (number | null)[] | null;
-            /** @description One an hour */
-            normal_low_ms: (number | null)[] | null;
-            rtt_median_ms: (number | null)[] | null;
+            /** @description It differs from the usual route */
+            changed: boolean;
             /** Format: date-time */
-            start_at: string;
+            ended_at: string | null;
             /** Format: int64 */
-            step_s: number;
+            family: number;
+            from: string;
+            /**
+             * Format: int64
+             * @description Probes whose fate is known, while it runs
+             */
+            heard: number;
+            /** Format: int64 */
+            hop_count: number;
+            id: string;
+            /** Format: double */
+            loss_ratio: number | null;
+            /** @enum {string} */
+            outcome: "running" | "done" | "failed" | "missed" | "cancelled";
+            reached: boolean;
+            reason: string;
+            report: components["schemas"]["TraceReport"];
+            /** @description The same for traces that found the same route; empty when none was found */
+            route: string;
+            /** Format: double */
+            rtt_median_ms: number | null;
+            /** Format: date-time */
+            started_at: string;
+            to: string;
+            via: string;
+            watch?: string;
+        };
+        TraceEvent: {
+            /** Format: date-time */
+            at: string;
+        };
+        TraceOrder: {
+            /** @description Trace back at the same time, by the agent that stands at the target or at its site */
+            both_ways?: boolean;
+            /** @description A name such as EF, or a number */
+            dscp?: string;
+            /**
+             * @description Of targets that are names. Default 4
+             * @enum {string}
+             */
+            family?: "4" | "6" | "both";
+            /** @description Find the largest packet that each hop gets */
+            find_path_mtu?: boolean;
+            /** @description Name of the agent */
+            from: string;
+            /** @description Between the probes to a hop. Default 1s */
+            interval?: string;
+            /** @description Follow one flow and look for no branches */
+            one_flow?: boolean;
+            /**
+             * Format: int64
+             * @description To each hop once the route is known. Default 5
+             */
+            probes?: number;
+            /** @description Names or addresses */
+            to: string[] | null;
+            /** @description icmp, udp:PORT or tcp:PORT. Default icmp */
+            via?: string;
+            /** @description For an answer. Default 1s */
+            wait?: string;
+        };
+        TraceReport: {
+            address: string;
+            back?: components["schemas"]["TraceReport"];
+            branches: components["schemas"]["BranchReport"][] | null;
+            branches_complete: boolean;
+            compared?: components["schemas"]["Comparison"];
+            /** Format: int64 */
+            dropped: number;
+            edges: components["schemas"]["EdgeReport"][] | null;
+            /** Format: double */
+            elapsed_ms: number;
+            ended: string;
+            findings: components["schemas"]["Finding"][] | null;
+            /** Format: int64 */
+            flows: number;
+            from: string;
+            hops: components["schemas"]["HopReport"][] | null;
+            /** Format: double */
+            loss_ratio: number | null;
+            note?: string;
+            past?: components["schemas"]["PastRoute"][] | null;
+            /** Format: int64 */
+            path_mtu: number | null;
+            reached: boolean;
+            /** Format: double */
+            rtt_median_ms: number | null;
+            /** Format: int64 */
+            sent: number;
+            source?: string;
+            /** Format: date-time */
+            started_at: string;
+            /** Format: int64 */
+            strays: number;
+            target: string;
+            timestamps: string;
+            via: string;
+        };
+        Walk: {
+            /** @description That was measured; empty when none was known */
+            address: string;
+            findings: components["schemas"]["Finding"][] | null;
+            from: string;
+            /** @description From near to far, as far as it went */
+            steps: components["schemas"]["Step"][] | null;
+            target: string;
+        };
+        WalkOrder: {
+            /** @description Of a target that is a name, where it is known otherwise */
+            address?: string;
+            /**
+             * @description Of a target that is a name
+             * @enum {string}
+             */
+            family?: "4" | "6";
+            /** @description Name of the agent */
+            from: string;
+            /** @description Between probes. Default 20ms */
+            interval?: string;
+            /**
+             * Format: int64
+             * @description A TCP port of the target
+             */
+            port?: number;
+            /**
+             * Format: int64
+             * @description To the gateway and to the target. Default 100
+             */
+            probes?: number;
+            /** @description Name or address of the target */
+            to: string;
         };
         Watch: {
+            /** @description Of a sweep: confirms addresses that are neither private nor of documentation */
+            beyond?: boolean;
             /**
              * Format: double
              * @description Both ways, IP layer
@@ -894,15 +1638,26 @@ export interface components {
             dscp?: string;
             /** @description Time between runs, such as 5m; continuous when left out */
             every?: string;
+            /** @description Of a sweep: what is left out */
+            exclude?: string[] | null;
             /** @description 4, 6 or both; of targets that are names. Default 4 */
             family?: string;
+            /** @description Of a trace: find the largest packet that each hop gets */
+            find_path_mtu?: boolean;
             /** @description Names of agents */
             from: string[] | null;
             id: string;
             /** @description Time between probes. Default 1s */
             interval?: string;
+            /**
+             * @description What is measured. Default ping. The targets of a sweep are prefixes, ranges and addresses
+             * @enum {string}
+             */
+            kind?: "ping" | "sweep" | "trace";
             /** @description The last failed or missed one, or of a periodic watch the last */
             last_run: components["schemas"]["Run"];
+            /** @description Of a sweep: of a large IPv6 prefix, the addresses that are given by hand */
+            low?: boolean;
             /** @description Unique */
             name: string;
             /**
@@ -910,6 +1665,13 @@ export interface components {
              * @description null when continuous or paused
              */
             next_due_at: string | null;
+            /** @description Of a trace: follow one flow and look for no branches */
+            one_flow?: boolean;
+            /**
+             * Format: double
+             * @description Of a sweep. Default 5000
+             */
+            packets_per_second?: number;
             /** Format: int64 */
             paths: number;
             paused?: boolean;
@@ -928,9 +1690,13 @@ export interface components {
              * @description Over all its paths
              */
             probes_per_day: number;
+            /** @description Of a sweep: in a random order */
+            random?: boolean;
             tags?: string[] | null;
             /** @description Names or addresses */
             to: string[] | null;
+            /** @description icmp, tcp:PORT, udp:PORT or stamp; several with commas. Default icmp */
+            via?: string;
             /** @description For an answer. Default 2s */
             wait?: string;
         };
@@ -939,18 +1705,38 @@ export interface components {
             at: string;
         };
         WatchSpec: {
+            /** @description Of a sweep: confirms addresses that are neither private nor of documentation */
+            beyond?: boolean;
             /** @description A name such as EF, or a number */
             dscp?: string;
             /** @description Time between runs, such as 5m; continuous when left out */
             every?: string;
+            /** @description Of a sweep: what is left out */
+            exclude?: string[] | null;
             /** @description 4, 6 or both; of targets that are names. Default 4 */
             family?: string;
+            /** @description Of a trace: find the largest packet that each hop gets */
+            find_path_mtu?: boolean;
             /** @description Names of agents */
             from: string[] | null;
             /** @description Time between probes. Default 1s */
             interval?: string;
+            /**
+             * @description What is measured. Default ping. The targets of a sweep are prefixes, ranges and addresses
+             * @enum {string}
+             */
+            kind?: "ping" | "sweep" | "trace";
+            /** @description Of a sweep: of a large IPv6 prefix, the addresses that are given by hand */
+            low?: boolean;
             /** @description Unique */
             name: string;
+            /** @description Of a trace: follow one flow and look for no branches */
+            one_flow?: boolean;
+            /**
+             * Format: double
+             * @description Of a sweep. Default 5000
+             */
+            packets_per_second?: number;
             paused?: boolean;
             /**
              * Format: int64
@@ -962,9 +1748,13 @@ export interface components {
              * @description Probes of a run. Default 20
              */
             probes?: number;
+            /** @description Of a sweep: in a random order */
+            random?: boolean;
             tags?: string[] | null;
             /** @description Names or addresses */
             to: string[] | null;
+            /** @description icmp, tcp:PORT, udp:PORT or stamp; several with commas. Default icmp */
+            via?: string;
             /** @description For an answer. Default 2s */
             wait?: string;
         };
@@ -997,6 +1787,57 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-standing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1183,6 +2024,28 @@ export interface operations {
                          * @constant
                          */
                         event: "state";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
+                        data: components["schemas"]["SweepEvent"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "sweep";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
+                        data: components["schemas"]["TraceEvent"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "trace";
                         /** @description The event ID. */
                         id?: number;
                         /** @description The retry time in milliseconds. */
@@ -1628,6 +2491,69 @@ export interface operations {
             };
         };
     };
+    "get-lanes": {
+        parameters: {
+            query?: {
+                /** @description 24 hours ago when left out */
+                from_at?: string;
+                /** @description Now when left out */
+                to_at?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lanes"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-readings": {
         parameters: {
             query?: {
@@ -1652,6 +2578,64 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingList"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-routes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeenRoute"][] | null;
                 };
             };
             /** @description Unauthorized */
@@ -2026,6 +3010,408 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-sweeps": {
+        parameters: {
+            query?: {
+                /** @description Name or identifier */
+                watch?: string;
+                /** @description started_at of the last of the page before */
+                before_at?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"][] | null;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-sweep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SweepOrder"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-sweep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-traces": {
+        parameters: {
+            query?: {
+                /** @description Name or identifier */
+                watch?: string;
+                /** @description Name of an agent */
+                from?: string;
+                /** @description Target */
+                to?: string;
+                /** @description started_at of the last of the page before */
+                before_at?: string;
+                limit?: number;
+                /** @description The newest that is whole of each agent, family and kind only, with what they found */
+                latest?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trace"][] | null;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-trace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TraceOrder"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trace"][] | null;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-trace": {
+        parameters: {
+            query?: {
+                /** @description Lay it beside: last, baseline, or another trace's identifier */
+                compare?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trace"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    walk: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WalkOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Walk"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

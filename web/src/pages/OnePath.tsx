@@ -2,8 +2,9 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tansta
 import { Radio, RadioGroup } from "@headlessui/react";
 import { useEffect, useMemo, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { call, get, type Baseline, type Episode, type Path, type Run, type Series } from "../api";
+import { call, get, type Baseline, type Episode, type Path, type PathList, type Run, type Series } from "../api";
 import { ago, exactly, ms, percent, span, when } from "../format";
+import { LanesOf, RouteOf } from "../parts/PathRoute";
 import { resolutionText } from "../parts/plotOptions";
 import { SeriesTable, toCSV } from "../parts/SeriesTable";
 import { StateMark } from "../parts/StateMark";
@@ -93,7 +94,10 @@ export function OnePath() {
         <span>
           {p.from} → {p.to}
         </span>
-        <span className="text-base text-soft">IPv{p.family}</span>
+        <span className="text-base text-soft">
+          IPv{p.family}
+          {p.via !== "icmp" && ` by ${p.via}`}
+        </span>
       </h1>
       <p className="flex flex-wrap items-baseline gap-x-3 pt-1 pb-5">
         <StateMark state={p.state} />
@@ -135,9 +139,12 @@ export function OnePath() {
         {series.error && !series.data && <Trouble error={series.error} retry={() => void series.refetch()} />}
         {series.data && (table ? <SeriesTable series={series.data} /> : <TimePlot series={series.data} range={range} theme={document.documentElement.dataset.theme ?? ""} onZoom={zoom} />)}
         {series.data && <Legend series={series.data} />}
+        <LanesOf id={id} range={range} />
       </section>
-      <div className="mt-8 grid gap-x-12 gap-y-8 border-t border-line pt-6 md:grid-cols-2">
+      <div className="mt-8 grid grid-cols-1 gap-x-12 gap-y-8 border-t border-line pt-6 md:grid-cols-2">
         <Findings path={p} />
+        <RouteOf path={p} />
+        <OtherWays path={p} />
         <Normal path={p} />
         <Episodes id={id} />
         <Runs id={id} />
@@ -191,6 +198,47 @@ function Findings({ path }: { path: Path }) {
           </li>
         ))}
       </ul>
+    </section>
+  );
+}
+
+/** OtherWays compares the path with those to the same target by the other family or another kind of probe. */
+function OtherWays({ path }: { path: Path }) {
+  const list = useQuery({ queryKey: ["paths", "to", path.to], queryFn: () => get<PathList>(`/paths?limit=200&search=${encodeURIComponent(path.to)}`) });
+  const ways = (list.data?.paths ?? []).filter((p) => p.from === path.from && p.to === path.to);
+  ways.sort((a, b) => a.family - b.family || a.via.localeCompare(b.via));
+  if (ways.length < 2) return null;
+  return (
+    <section aria-labelledby="ways">
+      <h2 id="ways" className="text-lg">
+        By kind and family
+      </h2>
+      <table className="figures mt-2 w-full">
+        <thead className="text-sm text-soft">
+          <tr>
+            <th scope="col" className="text-left font-normal">To the same target</th>
+            <th scope="col" className="text-left font-normal">State</th>
+            <th scope="col" className="text-right font-normal">RTT, ms</th>
+            <th scope="col" className="text-right font-normal">Jitter, ms</th>
+            <th scope="col" className="text-right font-normal">Loss, %</th>
+          </tr>
+        </thead>
+        <tbody>
+          {ways.map((w) => (
+            <tr key={w.id} className="border-t border-line">
+              <th scope="row" className="py-1 text-left font-normal">
+                {w.id === path.id ? `IPv${w.family} by ${w.via}, this one` : <Link to={"/paths/" + w.id} className="underline underline-offset-4">{`IPv${w.family} by ${w.via}`}</Link>}
+              </th>
+              <td>
+                <StateMark state={w.state} />
+              </td>
+              <td className="text-right">{ms(w.last?.rtt_median_ms)}</td>
+              <td className="text-right">{ms(w.last?.jitter_ms)}</td>
+              <td className="text-right">{percent(w.last?.loss_ratio)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
     </section>
   );
 }

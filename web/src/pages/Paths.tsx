@@ -125,7 +125,10 @@ function Row({ path }: { path: Path }) {
           <span className="font-medium break-words">
             {path.from} → {path.to}
           </span>
-          <span className="text-sm text-soft">IPv{path.family}</span>
+          <span className="text-sm text-soft">
+            IPv{path.family}
+            {path.via !== "icmp" && ` by ${path.via}`}
+          </span>
         </div>
         <p className="mt-0.5 text-sm text-soft">{sentence?.sentence}</p>
       </div>

@@ -1,8 +1,14 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, Outlet } from "react-router";
+import { Link, NavLink, Outlet } from "react-router";
 import { call, get, type Status } from "../api";
 import { useLive } from "../live";
 import { useTheme } from "../theme";
+
+const pages: [string, string][] = [
+  ["/", "Paths"],
+  ["/measure", "Measure"],
+  ["/sweeps", "Sweeps"],
+];
 
 /** Frame is what stands around every page. */
 export function Frame() {
@@ -26,9 +32,11 @@ export function Frame() {
           Woodlark
         </Link>
         <nav aria-label="Pages" className="flex gap-5 text-sm">
-          <Link to="/" className="underline-offset-4 hover:underline">
-            Paths
-          </Link>
+          {pages.map(([to, name]) => (
+            <NavLink key={to} to={to} end={to === "/"} className="underline-offset-8 hover:underline aria-[current=page]:underline aria-[current=page]:decoration-ochre aria-[current=page]:decoration-2">
+              {name}
+            </NavLink>
+          ))}
         </nav>
         <div className="ml-auto flex items-center gap-4 text-sm">
           {!alive && <span className="text-plum">not live: connecting again</span>}

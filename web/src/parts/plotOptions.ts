@@ -14,6 +14,10 @@ const resolutions: Record<string, string> = {
 };
 
 /** resolutionText says what one point of the plot is. */
+/** What lies left and right of the plot, in pixels: what shares its time lines up with it. */
+export const plotLeft = 64;
+export const plotRight = 16;
+
 export const resolutionText = (s: Series) => resolutions[s.resolution] ?? s.resolution;
 
 /** options makes the plot of a series in the colours of the page. */
@@ -30,7 +34,7 @@ export function options(s: Series, range: Range, box: HTMLElement): EChartsCoreO
   return {
     animation: false,
     textStyle: { fontFamily: style.fontFamily },
-    grid: { left: 64, right: 16, top: 30, bottom: 54 },
+    grid: { left: plotLeft, right: plotRight, top: 30, bottom: 54 },
     xAxis: {
       type: "time", min: range.from, max: range.to, name: `local time, ${localZone}`, nameLocation: "middle", nameGap: 34, nameTextStyle: text,
       axisLabel: { ...text, hideOverlap: true, formatter: dateLabel(range) }, axisLine: { lineStyle: { color: colour("line") } }, axisTick: { lineStyle: { color: colour("line") } },
