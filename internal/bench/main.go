@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -17,7 +18,13 @@ func main() {
 	program := flag.String("program", "bin/woodlark", "the built program")
 	seconds := flag.Int("seconds", 125, "how long to ping")
 	floor := flag.Bool("floor", false, "be the floor of pinging (used by itself)")
+	role := flag.String("role", "", "be a program at the end of a lab (used by itself)")
+	only := flag.String("only", "", "parts to run, such as labs,worlds; all when left out")
 	flag.Parse()
+	if be, ok := roles[*role]; ok {
+		exitOn(be())
+		return
+	}
 	if *floor {
 		exitOn(pingFloor(*seconds))
 		return
@@ -28,11 +35,22 @@ func main() {
 	exitOn(err)
 	defer os.RemoveAll(dir)
 	fmt.Printf("%-62s %14s %14s %8s\n", "figure", "woodlark", "floor", "ratio")
-	for _, part := range []func(context.Context, string) error{
-		func(ctx context.Context, dir string) error { return pinging(ctx, dir, *program, *seconds) },
-		writing, reading,
+	for _, part := range []struct {
+		name string
+		run  func(context.Context, string) error
+	}{
+		{"pinging", func(ctx context.Context, dir string) error { return pinging(ctx, dir, *program, *seconds) }},
+		{"writing", writing}, {"reading", reading}, {"worlds", worlds}, {"labs", labs},
+		{"sweeping", func(ctx context.Context, dir string) error { return sweeping(ctx, dir, *program) }},
+		{"crowds", func(ctx context.Context, dir string) error { return crowds(ctx, dir, *program) }},
+		{"starting", func(ctx context.Context, dir string) error { return starting(ctx, dir, *program) }},
+		{"routes", func(ctx context.Context, dir string) error { return routes(ctx, dir, *program) }},
+		{"timing", func(ctx context.Context, dir string) error { return timing(ctx, dir, *program) }},
 	} {
-		if err := part(ctx, dir); err != nil {
+		if *only != "" && !slices.Contains(strings.Split(*only, ","), part.name) {
+			continue
+		}
+		if err := part.run(ctx, dir); err != nil {
 			_ = os.RemoveAll(dir)
 			exitOn(err)
 		}

@@ -59,7 +59,35 @@ func evaluate[T any](t *testing.T, page context.Context, script string) T {
 // until waits for a script to be true of the page.
 func until(t *testing.T, page context.Context, script string) {
 	t.Helper()
-	require.Eventually(t, func() bool { return evaluate[bool](t, page, script) }, 20*time.Second, 100*time.Millisecond, script)
+	if !assert.Eventually(t, func() bool { return evaluate[bool](t, page, script) }, 30*time.Second, 100*time.Millisecond, script) {
+		t.Fatal(evaluate[string](t, page, `"the page at " + location.href + " reads: " + document.body.innerText`))
+	}
+}
+
+// press clicks on what a CSS selector or an XPath (from "//") names, once it is
+// there and enabled. The click is the page's own: rows move as readings come, so
+// a mouse may arrive where something was.
+func press(t *testing.T, page context.Context, what chromedp.CSS) {
+	t.Helper()
+	until(t, page, fmt.Sprintf(`(() => {
+		const what = %q;
+		const found = what.startsWith("//") ? document.evaluate(what, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue : document.querySelector(what);
+		if (!found || found.disabled) return false;
+		found.click();
+		return true;
+	})()`, what))
+}
+
+// appears waits for what a CSS selector names.
+func appears(t *testing.T, page context.Context, what string) {
+	t.Helper()
+	until(t, page, fmt.Sprintf(`document.querySelector(%q) !== null`, what))
+}
+
+// visit opens an address of the console.
+func visit(t *testing.T, page context.Context, address string) {
+	t.Helper()
+	require.NoError(t, chromedp.Do(page, chromedp.Navigate(address)))
 }
 
 // axe checks the page against the rules of WCAG 2.2 AA.
@@ -88,7 +116,7 @@ func TestDemoAndConsole(t *testing.T) {
 		assert.Equal(t, 17, d.Watched)
 		code := map[string]string{}
 		for _, p := range append(append(append([]apitype.Path{}, d.Now...), d.Daily...), d.Never...) {
-			code[p.To] = p.Findings[len(p.Findings)-1].Code
+			code[p.To] = string(p.Findings[len(p.Findings)-1].Code)
 		}
 		for _, e := range d.Ended {
 			require.Len(t, e.Episodes, 1)
@@ -113,7 +141,9 @@ func TestDemoAndConsole(t *testing.T) {
 	t.Run("who is not signed in is asked to", func(t *testing.T) {
 		require.NoError(t, chromedp.Do(page, chromedp.Navigate(s.base+"/"), chromedp.WaitVisible(chromedp.CSS("#token"))))
 		axe(t, page, "sign-in")
-		require.NoError(t, chromedp.Do(page, chromedp.SendKeys(chromedp.CSS("#token"), "wrong"), chromedp.Click(chromedp.CSS("button[type=submit]")), chromedp.WaitVisible(chromedp.CSS("#wrong"))))
+		require.NoError(t, chromedp.Do(page, chromedp.SendKeys(chromedp.CSS("#token"), "wrong")))
+		press(t, page, `button[type="submit"]`)
+		appears(t, page, "#wrong")
 		wrong.mu.Lock()
 		assert.NotEmpty(t, wrong.list, "the listener hears the browser")
 		for _, text := range wrong.list {
@@ -142,7 +172,9 @@ func TestDemoAndConsole(t *testing.T) {
 	})
 
 	t.Run("one path, from a fortnight to single probes", func(t *testing.T) {
-		require.NoError(t, chromedp.Do(page, chromedp.Navigate(s.base+"/"), chromedp.Click(browser.Row("northquay terminal.holm.example 4")), chromedp.Click(`//*[@role="radio"][text()="14 d"]`)))
+		visit(t, page, s.base+"/")
+		press(t, page, browser.Row("northquay terminal.holm.example 4"))
+		press(t, page, `//*[@role="radio"][text()="14 d"]`)
 		until(t, page, `document.querySelector("[data-resolution]")?.dataset.resolution === "10m" && Number(document.querySelector("[data-resolution]").dataset.points) > 2000`)
 		axe(t, page, "one path")
 		for _, resolution := range []string{"reading", "probe"} {
@@ -157,13 +189,16 @@ func TestDemoAndConsole(t *testing.T) {
 			}
 			until(t, page, fmt.Sprintf(`document.querySelector("[data-resolution]").dataset.resolution === %q`, resolution))
 		}
-		require.NoError(t, chromedp.Do(page, chromedp.Click(`//button[text()="Back out"]`)))
-		require.NoError(t, chromedp.Do(page, chromedp.Click(`//button[text()="Table"]`), chromedp.WaitVisible(chromedp.CSS("table caption, [aria-label=\"Table of the plot's data\"]"))))
+		press(t, page, `//button[text()="Back out"]`)
+		press(t, page, `//button[text()="Table"]`)
+		appears(t, page, `table caption, [aria-label="Table of the plot's data"]`)
 		axe(t, page, "table")
 	})
 
 	t.Run("new readings come without a reload", func(t *testing.T) {
-		require.NoError(t, chromedp.Do(page, chromedp.Navigate(s.base+"/"), chromedp.Click(browser.Row("northquay app.ticketing.example 4")), chromedp.WaitVisible(chromedp.CSS("#normal"))))
+		visit(t, page, s.base+"/")
+		press(t, page, browser.Row("northquay app.ticketing.example 4"))
+		appears(t, page, "#normal")
 		const shown = `document.querySelector("section[aria-labelledby=normal] th").textContent`
 		before := evaluate[string](t, page, `window.marked = true, `+shown)
 		assert.Contains(t, before, "Reading of ")
@@ -171,12 +206,92 @@ func TestDemoAndConsole(t *testing.T) {
 		assert.True(t, evaluate[bool](t, page, `window.marked`), "it is still the same page")
 	})
 
+	t.Run("measuring with live results", func(t *testing.T) {
+		visit(t, page, s.base+"/measure?kind=ping&from=northquay&to=app.ticketing.example")
+		press(t, page, `form button[type="submit"]`)
+		until(t, page, `/[1-9]\d* of 50 probes so far/.test(document.querySelector("section [role=status]")?.textContent ?? "") && document.querySelector("section dl") !== null`)
+		axe(t, page, "measure, while it runs")
+		until(t, page, `document.querySelector("section [role=status]").textContent === "done" && document.querySelector("section dl").textContent.includes("50 of 50")`)
+		visit(t, page, s.base+"/measure?kind=sweep&from=northquay&to=203.0.113.0/26")
+		press(t, page, `form button[type="submit"]`)
+		until(t, page, `/(9|1[01]) of 64 addresses answer/.test(document.querySelector("main").textContent)`) // 11, less what two rounds lost
+		axe(t, page, "measure, a sweep")
+		visit(t, page, s.base+"/measure?kind=sweep&from=northquay&to=0.0.0.0/0")
+		press(t, page, `form button[type="submit"]`)
+		until(t, page, `document.querySelector("[role=alert]")?.textContent.includes("4,294,967,296 are more than") === true`)
+		wrong.mu.Lock()
+		for _, text := range wrong.list {
+			assert.Contains(t, text, "422", "the browser itself notes the refused call, nothing else")
+		}
+		wrong.list = nil
+		wrong.mu.Unlock()
+	})
+
+	t.Run("from near to far", func(t *testing.T) {
+		visit(t, page, s.base+"/measure?kind=walk&from=northquay&to=app.ticketing.example")
+		press(t, page, `form button[type="submit"]`)
+		appears(t, page, `section[aria-label="From near to far"]`)
+		assert.Contains(t, evaluate[string](t, page, `document.querySelector("section[aria-label='From near to far']").textContent`), "through 192.0.2.1")
+		axe(t, page, "near to far")
+	})
+
+	t.Run("sweeps, and what changed", func(t *testing.T) {
+		visit(t, page, s.base+"/sweeps")
+		press(t, page, `//nav[@aria-label="Sweeps, newest first"]//a[contains(., "203.0.113.0/26")]`)
+		until(t, page, `document.querySelector("section[aria-label='One sweep']")?.textContent.startsWith("203.0.113.0/26") === true && document.querySelector("section[aria-label='One sweep'] figure") !== null`)
+		assert.Equal(t, 64, evaluate[int](t, page, `document.querySelectorAll("section[aria-label='One sweep'] figure svg:first-of-type g > title").length`), "a cell an address")
+		assert.Contains(t, evaluate[string](t, page, `document.querySelector("section[aria-labelledby=hosts]").textContent`), "terminal.holm.example")
+		axe(t, page, "sweeps")
+	})
+
+	t.Run("kinds and families of one target side by side", func(t *testing.T) {
+		visit(t, page, s.base+"/")
+		press(t, page, browser.Row("northquay app.ticketing.example 4"))
+		appears(t, page, "#ways")
+		assert.Contains(t, evaluate[string](t, page, `document.querySelector("section[aria-labelledby=ways]").textContent`), "IPv6 by icmp")
+		axe(t, page, "one path, with other ways")
+	})
+
+	t.Run("the route, hop by hop along time", func(t *testing.T) {
+		out, _, status := m.cli("trace", "-from", "northquay", "-probes", "2", "-every", "100ms", "-format", "json", "terminal.holm.example")
+		assert.Equal(t, 1, status, "it changed yesterday")
+		r := reportOf(t, out)
+		assert.Len(t, r.Hops, 4)
+		assert.Contains(t, codesOf(r), "route_changed")
+		assert.InDelta(t, 17.5, *r.Compared.StepMs, 1.5)
+		assert.Contains(t, m.good("results", "-traces", "-to", "terminal.holm.example"), "another route than usual")
+		visit(t, page, s.base+"/")
+		press(t, page, browser.Row("northquay terminal.holm.example 4"))
+		press(t, page, `//*[@role="radio"][text()="3 d"]`)
+		until(t, page, `document.querySelector('figure[data-lanes="4"]') !== null && document.querySelector('[aria-label="Route changes"] span') !== null`)
+		until(t, page, `document.querySelector("section[aria-labelledby=route]")?.textContent.includes("new at hop 2") === true`)
+		until(t, page, `document.querySelector("section[aria-labelledby=route]").textContent.includes("Kelpnet Islands (access)")`)
+		axe(t, page, "one path, with its route")
+		visit(t, page, s.base+"/")
+		press(t, page, browser.Row("northquay bridge.puffin.example 4"))
+		until(t, page, `document.querySelector("section[aria-labelledby=merged] svg")?.getAttribute("aria-label").includes("segments shared") === true`)
+		visit(t, page, s.base+"/measure?kind=trace&from=northquay&to=app.ticketing.example")
+		press(t, page, `form button[type="submit"]`)
+		until(t, page, `document.querySelector("section[aria-label='Route to app.ticketing.example'] [role=status]")?.textContent.startsWith("done: 3 hops") === true`)
+		assert.Contains(t, evaluate[string](t, page, `document.querySelector("section[aria-label='Route to app.ticketing.example']").textContent`), "gw.ticketing.example")
+		axe(t, page, "measure, a trace")
+	})
+
 	t.Run("dark, and narrow", func(t *testing.T) {
-		require.NoError(t, chromedp.Do(page, chromedp.Click(`//button[text()="Dark"]`)))
+		press(t, page, `//button[text()="Dark"]`)
 		axe(t, page, "one path, dark")
 		require.NoError(t, chromedp.Do(page, chromedp.EmulateViewport(390, 800), chromedp.Navigate(s.base+"/"), chromedp.WaitVisible(browser.Rows)))
 		axe(t, page, "paths, dark and narrow")
-		assert.LessOrEqual(t, evaluate[int](t, page, `document.documentElement.scrollWidth`), 390, "nothing is wider than the page")
+		for _, where := range []string{"/", "/measure?kind=ping", "/measure?kind=sweep", "/measure?kind=trace", "/sweeps"} {
+			require.NoError(t, chromedp.Do(page, chromedp.Navigate(s.base+where), chromedp.WaitVisible(chromedp.CSS("h1"))))
+			axe(t, page, where+", dark and narrow")
+			assert.LessOrEqual(t, evaluate[int](t, page, `document.documentElement.scrollWidth`), 390, "nothing is wider than the page %s", where)
+		}
+		visit(t, page, s.base+"/")
+		press(t, page, browser.Row("northquay terminal.holm.example 4"))
+		appears(t, page, "section[aria-labelledby=route] table")
+		axe(t, page, "one path, dark and narrow")
+		assert.LessOrEqual(t, evaluate[int](t, page, `document.documentElement.scrollWidth`), 390, "nothing is wider than one path")
 	})
 
 	wrong.mu.Lock()

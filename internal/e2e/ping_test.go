@@ -69,7 +69,7 @@ func TestBadCalls(t *testing.T) {
 		{[]string{"ping", "-every", "soon", "127.0.0.1"}, 2, "every"},
 		{[]string{"ping", "-probes", "0", "127.0.0.1"}, 2, "-probes 0 is not between"},
 		{[]string{"ping", "-payload", "4", "127.0.0.1"}, 2, "-payload 4 is not between 16 bytes"},
-		{[]string{"ping", "-format", "xml", "127.0.0.1"}, 2, "none of text, json, csv"},
+		{[]string{"ping", "-format", "xml", "127.0.0.1"}, 2, "none of text, json, csv, ndjson"},
 		{[]string{"ping", "-for", "1s", "-probes", "2", "127.0.0.1"}, 2, "exclude each other"},
 		{[]string{"ping", "127.0.0.0/33"}, 2, "is not a prefix"},
 		{[]string{"ping", "1.2.3"}, 2, "is not an IP address"},
@@ -101,7 +101,7 @@ func TestBadCalls(t *testing.T) {
 func TestHelp(t *testing.T) {
 	t.Parallel()
 	m := newMachine(t)
-	for _, command := range []string{"serve", "demo", "ping", "watch", "results", "baseline", "degraded"} {
+	for _, command := range []string{"serve", "demo", "here", "ping", "sweep", "watch", "results", "baseline", "degraded"} {
 		assert.Contains(t, m.good("help"), "woodlark "+command)
 		out := m.good("help", command)
 		assert.Contains(t, out, "Example\n  woodlark "+command)

@@ -17,6 +17,9 @@ import (
 	"woodlark.example/internal/browser"
 )
 
+// startButton of the Measure page.
+const startButton = chromedp.CSS(`form button[type="submit"]`)
+
 func main() {
 	base := flag.String("base", "http://127.0.0.1:7373", "address of the demo")
 	token := flag.String("token", "", "its token")
@@ -63,14 +66,25 @@ func run(base, token, folder string) error {
 			return err
 		})
 	}
+	scrolled := func(y int) chromedp.Action[chromedp.Void] {
+		return chromedp.Steps(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+			_, err := chromedp.Evaluate[bool](fmt.Sprintf(`window.scrollTo(0, %d), true`, y))(ctx, t)
+			return err
+		}), settle)
+	}
+	measured := chromedp.Steps(
+		chromedp.Navigate(base+"/measure?kind=ping&from=northquay&to=app.ticketing.example+terminal.gannetbay.example"),
+		chromedp.WaitVisible(startButton), chromedp.Click(startButton),
+		chromedp.WaitVisible(chromedp.CSS(`section[aria-label^="To "] dl`)), chromedp.Sleep(6*time.Second))
+	swept := chromedp.Steps(
+		chromedp.Navigate(base+"/sweeps"), chromedp.WaitVisible(chromedp.CSS(`section[aria-label="One sweep"] figure`)), settle)
 	return chromedp.Do(page,
-		chromedp.Navigate(base+"/sign-in"), chromedp.WaitVisible(chromedp.CSS("#token")), shoot("console-sign-in"),
+		chromedp.Navigate(base+"/sign-in"), chromedp.WaitVisible(chromedp.CSS("#token")),
 		browser.SignIn(base, token), settle, shoot("console-paths"),
+		measured, shoot("console-measure"), swept, shoot("console-sweeps"),
 		open("northquay terminal.gannetbay.example 4"), ranged("14 d"), shoot("console-path-fortnight"),
-		open("northquay terminal.holm.example 4"), ranged("3 d"), shoot("console-path-step"),
 		open("northquay terminal.ternpoint.example 4"), ranged("10 min"), shoot("console-path-probes"),
-		theme("dark"), open("northquay terminal.ternpoint.example 4"), ranged("14 d"), shoot("console-path-dark"),
-		home, shoot("console-paths-dark"),
+		theme("dark"), open("northquay terminal.holm.example 4"), ranged("3 d"), scrolled(430), shoot("console-route-dark"),
 		theme("light"), chromedp.EmulateViewport(390, 800), home, shoot("console-paths-narrow"),
 	)
 }
