@@ -137,7 +137,8 @@ func (m *machine) start(verb string, args ...string) *service {
 		}
 	})
 	ready := map[string]string{"serve": "msg=ready", "demo": "Ctrl-C"}[verb]
-	s.eventually(90*time.Second, func() bool { return strings.Contains(s.log.String(), ready) }, "%s is ready", verb)
+	// The demo makes 14 days of history, half a minute of two cores when they are free.
+	s.eventually(5*time.Minute, func() bool { return strings.Contains(s.log.String(), ready) }, "%s is ready", verb)
 	var note struct{ URL string }
 	data, err := os.ReadFile(filepath.Join(m.state, "service.json"))
 	require.NoError(m.t, err)
