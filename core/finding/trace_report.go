@@ -41,6 +41,8 @@ type TraceReport struct {
 	Compared   *Comparison    `json:"compared,omitempty"`
 	// Past are the routes before, when it became another while it was measured.
 	Past []PastRoute `json:"past,omitempty"`
+	// Minutes is each minute by itself, when it was measured for longer than one.
+	Minutes []HopMinute `json:"minutes,omitempty"`
 }
 
 // PastRoute is a route and when it was seen; for its hops see route.Route.Key.

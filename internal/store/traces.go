@@ -53,7 +53,7 @@ type Route struct {
 	LastTrace ident.ID
 }
 
-// HopMinute is what a trace found at each hop, packed.
+// HopMinute is what a minute of a trace found at each hop, packed.
 type HopMinute struct {
 	Lane   ident.ID  `gorm:"primaryKey"`
 	At     time.Time `gorm:"primaryKey"`
@@ -161,23 +161,39 @@ func TraceOf(agent ident.ID, p plan.Trace) (t Trace, err error) {
 	}
 	t.Reached, t.Hops, t.RTTMs, t.LossRatio = r.Reached, len(r.Hops), r.RTTMs, r.LossRatio
 	t.Changed = r.Compared != nil && r.Compared.Changed
-	sum := sha256.Sum256([]byte(r.Route().Key()))
-	t.Route = ident.ID(sum[:16])
+	t.Route = routeID(r.Route().Key())
 	t.Body, err = pack(r)
 	return t, err
 }
 
-func hopMinuteOf(t Trace, r finding.TraceReport) (HopMinute, error) {
-	packed := []packedHop{}
-	for _, h := range r.Hops {
-		p := packedHop{T: h.TTL, N: h.Probes, K: h.Answered, R: micros(h.RTTMs), D: micros(h.CarriedMs), C: h.CarriedRatio}
-		for _, n := range h.Nodes {
-			p.A = append(p.A, n.Address)
-		}
-		packed = append(packed, p)
+// hopMinutesOf are the minutes of a trace: the one that it began in, or each when it
+// was measured for longer.
+func hopMinutesOf(t Trace, r finding.TraceReport) ([]HopMinute, error) {
+	minutes := r.Minutes
+	if len(minutes) == 0 {
+		whole := r.AsMinute()
+		whole.At = t.StartedAt.Truncate(time.Minute)
+		minutes = []finding.HopMinute{whole}
 	}
-	b, err := json.Marshal(packed)
-	return HopMinute{Lane: t.Lane, At: t.StartedAt.Truncate(time.Minute), Route: t.Route, Packed: b}, err
+	var list []HopMinute
+	for _, m := range minutes {
+		packed := []packedHop{}
+		for _, h := range m.Hops {
+			packed = append(packed, packedHop{T: h.TTL, A: h.Addresses, N: h.Probes, K: h.Answered, R: micros(h.RTTMs), D: micros(h.CarriedMs), C: h.CarriedRatio})
+		}
+		b, err := json.Marshal(packed)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, HopMinute{Lane: t.Lane, At: m.At.UTC(), Route: routeID(m.Route), Packed: b})
+	}
+	return list, nil
+}
+
+// routeID names a route by its hops; see route.Route.Key.
+func routeID(key string) ident.ID {
+	sum := sha256.Sum256([]byte(key))
+	return ident.ID(sum[:16])
 }
 
 // saveTraces keeps traces over those that were going on, with their hops; and each
@@ -201,11 +217,11 @@ func saveTraces(tx *gorm.DB, agent ident.ID, list []plan.Trace) error {
 		if p.Report == nil {
 			continue
 		}
-		minute, err := hopMinuteOf(t, *p.Report)
+		minutes, err := hopMinutesOf(t, *p.Report)
 		if err != nil {
 			return err
 		}
-		if err := tx.Clauses(clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"route", "packed"})}).Create(&minute).Error; err != nil {
+		if err := tx.Clauses(clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"route", "packed"})}).Create(&minutes).Error; err != nil {
 			return err
 		}
 		if counted {

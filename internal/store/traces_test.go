@@ -94,13 +94,28 @@ func TestTraces(t *testing.T) {
 	assert.InDelta(t, 5.25, *rows[2].RTTMs, 1e-9)
 	assert.InDelta(t, 0.02, *rows[2].Carried, 1e-9)
 
+	// One that was measured for longer has a row a minute.
+	long := traced(at.Add(50*time.Minute), "192.0.2.1", "203.0.113.26")
+	lost := 0.5
+	for i := range 3 {
+		long.Report.Minutes = append(long.Report.Minutes, finding.HopMinute{At: at.Add(time.Duration(50+i) * time.Minute), Route: long.Report.Route().Key(),
+			Hops: []finding.HopMinuteLine{{TTL: 1, Addresses: []string{"192.0.2.1"}, Probes: 60 + i, Answered: 60, CarriedRatio: &lost}, {TTL: 2, Probes: 60, Answered: 30}}})
+	}
+	require.NoError(t, s.SaveUpload(t.Context(), plan.Upload{Agent: agent, Traces: []plan.Trace{long}}))
+	minutes, err = s.HopMinutes(t.Context(), lane, at.Add(50*time.Minute), at.Add(time.Hour), 100)
+	require.NoError(t, err)
+	require.Len(t, minutes, 3)
+	rows, err = minutes[2].Rows()
+	require.NoError(t, err)
+	assert.Equal(t, []store.HopRow{{TTL: 1, Addresses: []string{"192.0.2.1"}, Probes: 62, Answered: 60, Carried: &lost}, {TTL: 2, Probes: 60, Answered: 30}}, rows)
+
 	require.NoError(t, s.BeginTraces(t.Context(), []store.Trace{{ID: ident.New(), Lane: lane, AgentID: agent, Target: "x", Family: 4, Via: "icmp", StartedAt: at, Outcome: plan.Running}}))
 	require.NoError(t, s.EndRunning(t.Context(), "the service was killed"))
 	require.NoError(t, s.DropTraces(t.Context(), at.Add(40*time.Minute)))
 	got, err = s.Traces(t.Context(), store.TraceFilter{Agent: agent})
 	require.NoError(t, err)
-	assert.Len(t, got, 1)
+	assert.Len(t, got, 2)
 	routes, err = s.Routes(t.Context(), lane)
 	require.NoError(t, err)
-	assert.Len(t, routes, 1)
+	assert.Len(t, routes, 2)
 }

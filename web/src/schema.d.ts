@@ -760,6 +760,27 @@ export interface components {
             /** Format: date-time */
             to_at: string | null;
         };
+        HopMinute: {
+            /** Format: date-time */
+            at: string;
+            hops: components["schemas"]["HopMinuteLine"][] | null;
+            route: string;
+        };
+        HopMinuteLine: {
+            addresses: string[] | null;
+            /** Format: int64 */
+            answered: number;
+            /** Format: double */
+            carried_added_ms: number | null;
+            /** Format: double */
+            carried_loss_ratio: number | null;
+            /** Format: int64 */
+            probes: number;
+            /** Format: double */
+            rtt_median_ms: number | null;
+            /** Format: int64 */
+            ttl: number;
+        };
         HopReport: {
             /** Format: double */
             added_ms: number | null;
@@ -1574,6 +1595,7 @@ export interface components {
             hops: components["schemas"]["HopReport"][] | null;
             /** Format: double */
             loss_ratio: number | null;
+            minutes?: components["schemas"]["HopMinute"][] | null;
             note?: string;
             past?: components["schemas"]["PastRoute"][] | null;
             /** Format: int64 */

@@ -1,6 +1,8 @@
 package trace
 
 import (
+	"maps"
+	"slices"
 	"time"
 
 	"woodlark.example/core/route"
@@ -59,4 +61,33 @@ func (t *tracer) longer(ttl int) {
 	if t.stage == measuring && ttl == t.limit {
 		t.limit = min(t.LastTTL, ttl+more)
 	}
+}
+
+// byMinute takes what was measured apart by the minute that it was sent in.
+type byMinute map[time.Time]*route.Gather
+
+func (m byMinute) add(t *tracer, p route.Probe) {
+	at := p.SentAt.Truncate(time.Minute)
+	if m[at] == nil {
+		m[at] = route.NewGather(t.Addr.WithZone(""))
+	}
+	m[at].Add(p)
+}
+
+// Minute is the route as one minute of a trace saw it.
+type Minute struct {
+	At    time.Time
+	Route route.Route
+}
+
+// list is each minute by itself; nothing when there is only one.
+func (m byMinute) list() []Minute {
+	if len(m) < 2 {
+		return nil
+	}
+	var list []Minute
+	for _, at := range slices.SortedFunc(maps.Keys(m), time.Time.Compare) {
+		list = append(list, Minute{at, m[at].Route()})
+	}
+	return list
 }

@@ -58,6 +58,9 @@ func (r Result) Report(ctx context.Context, n network.Network, ground Ground, c 
 	for _, p := range r.Past {
 		out.Past = append(out.Past, finding.PastRoute{FirstAt: p.First.UTC(), LastAt: p.Last.UTC(), Hops: strings.Fields(p.Route.Key())})
 	}
+	for _, m := range r.Minutes {
+		out.Minutes = append(out.Minutes, finding.Minute(m.At, m.Route, r.routeAt(m.At), r.TargetSpares))
+	}
 	out.Dropped, out.Strays, out.Back = r.Dropped, r.Strays, c.Back
 	if len(r.Route.Hops) > 0 {
 		out.Timestamps = r.Stamp.String()
@@ -77,6 +80,17 @@ func (r Result) Report(ctx context.Context, n network.Network, ground Ground, c 
 		}
 	}
 	return out
+}
+
+// routeAt is the key of the route that was seen at a time. A minute by itself has too
+// few probes to tell a hop that spared its answers from another route.
+func (r Result) routeAt(at time.Time) string {
+	for _, p := range r.Past {
+		if at.Before(p.Last) {
+			return p.Route.Key()
+		}
+	}
+	return r.Route.Key()
 }
 
 // Source is the address that probes to a target leave from.

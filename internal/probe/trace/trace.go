@@ -91,9 +91,11 @@ type Result struct {
 	Faults  []route.Fault
 	// Past are the routes that it saw before, when the route became another while it
 	// measured: the oldest first. Route is the newest.
-	Past  []Past
-	Sent  int           // probes, beyond those that only felt for the target or for sizes
-	Stamp reading.Stamp // the least exact of the times
+	Past []Past
+	// Minutes is what each minute saw by itself, when it measured for longer than one.
+	Minutes []Minute
+	Sent    int           // probes, beyond those that only felt for the target or for sizes
+	Stamp   reading.Stamp // the least exact of the times
 	// Alive says that the target answered a probe with a large TTL, whether or not
 	// the route to it was found.
 	Alive bool

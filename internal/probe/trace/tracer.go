@@ -48,8 +48,9 @@ type tracer struct {
 	byError bool // the target answers datagrams with ICMP errors
 	patience
 
-	lately lately
-	past   []Past
+	lately  lately
+	past    []Past
+	minutes byMinute
 
 	stage  stage
 	rounds rounds
@@ -128,7 +129,7 @@ func newTracer(r Request, hop network.Hop, at time.Time) *tracer {
 		r.Via.Port = DefaultPort
 	}
 	return &tracer{Request: r, hop: hop, began: at, shots: map[uint16]*shot{},
-		known: map[uint16]bool{}, gather: route.NewGather(r.Addr.WithZone("")), stamp: reading.StampWorld}
+		known: map[uint16]bool{}, gather: route.NewGather(r.Addr.WithZone("")), minutes: byMinute{}, stamp: reading.StampWorld}
 }
 
 // wish is a probe that is wanted.
@@ -294,8 +295,11 @@ func (t *tracer) settle(s *shot, p route.Probe) {
 	}
 	p.Search = s.search
 	t.gather.Add(p)
-	if t.lately.gather != nil && !p.Search {
-		t.lately.gather.Add(p)
+	if !p.Search {
+		t.minutes.add(t, p)
+		if t.lately.gather != nil {
+			t.lately.gather.Add(p)
+		}
 	}
 	t.sent++
 	if t.Heard != nil {
@@ -408,7 +412,7 @@ func (t *tracer) result() Result {
 		flows = max(flows, len(row.states))
 	}
 	out := Result{Addr: t.Addr, Via: t.Via, Hop: t.hop, Started: t.began, Took: t.took, Ended: t.ended, Route: r, Faults: t.gather.Locate(r), Sent: t.sent, Stamp: t.stamp,
-		Alive: t.alive || r.Reached, TargetSpares: t.byError, Past: t.past, Complete: !t.OneFlow && t.ended != Cut && len(t.unseen(nil, t.limit)) == 0, Flows: flows, MTU: t.sizes.result()}
+		Alive: t.alive || r.Reached, TargetSpares: t.byError, Past: t.past, Minutes: t.minutes.list(), Complete: !t.OneFlow && t.ended != Cut && len(t.unseen(nil, t.limit)) == 0, Flows: flows, MTU: t.sizes.result()}
 	if out.Ended == "" {
 		out.Ended = AtTarget
 	}

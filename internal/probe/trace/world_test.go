@@ -267,4 +267,16 @@ func TestTheRouteBecomesAnother(t *testing.T) {
 	assert.Contains(t, changed[0].Sentence, "around.example")
 	assert.InDelta(t, 34, changed[0].Figures["step_ms"], 0.5, "twice 18 ms instead of twice 1")
 	assert.Len(t, report.Past, 1)
+
+	// Each minute by itself: the lanes of the console are drawn from them.
+	assert.InDelta(t, 12, len(report.Minutes), 1)
+	before, after := report.Minutes[1], report.Minutes[len(report.Minutes)-2]
+	assert.Equal(t, start.Add(time.Minute), before.At)
+	assert.Equal(t, strings.Join(report.Past[0].Hops, " "), before.Route)
+	assert.Equal(t, report.Route().Key(), after.Route)
+	require.Len(t, before.Hops, 7)
+	require.Len(t, after.Hops, 8)
+	assert.Equal(t, 60, before.Hops[0].Probes, "one a second")
+	assert.InDelta(t, 34, *after.Hops[7].RTTMs-*before.Hops[6].RTTMs, 0.5)
+	assert.Zero(t, *after.Hops[7].CarriedRatio)
 }
