@@ -98,8 +98,36 @@ type Neighbour struct {
 
 // Streams is a network that carries TCP, with the end's own stack.
 type Streams interface {
-	DialTCP(ctx context.Context, to netip.AddrPort) (net.Conn, error)
+	DialTCP(ctx context.Context, to netip.AddrPort, o StreamOptions) (net.Conn, error)
 	ListenTCP(at netip.AddrPort) (net.Listener, error)
+	// Tune sets what can be set of a connection that stands; what this stack does
+	// not have is an error that names it.
+	Tune(c net.Conn, o StreamOptions) error
+	// Watch tells how a connection stands; false when this stack does not tell.
+	Watch(c net.Conn) (StreamState, bool)
+}
+
+// StreamOptions are those of a TCP connection; the system's choice where zero.
+type StreamOptions struct {
+	Congestion string // the congestion control's name, as the system names it
+	Window     int    // bytes that may be on the way, by the buffers of this end
+	Source     netip.Addr
+	DSCP       uint8
+}
+
+// StreamState is how a TCP connection stands (RFC 9293; of the times that it was
+// held up, see tcp_info of Linux).
+type StreamState struct {
+	RTT         time.Duration // smoothed
+	LeastRTT    time.Duration
+	Sent        int64 // segments
+	Retransmits int64 // segments, since the start
+	Window      int64 // bytes that congestion control lets be on the way
+	Segment     int   // bytes of payload in a full one
+	Congestion  string
+	// Of the time that there was something to send (Busy), how long the peer's
+	// window or this end's buffer held it up.
+	Busy, ByReceiver, ByBuffer time.Duration
 }
 
 // SocketOptions hold for all that leaves through a connection.
@@ -107,6 +135,7 @@ type SocketOptions struct {
 	DSCP         uint8      // differentiated services code point, 0 to 63
 	TTL          int        // TTL or hop limit; the system's when 0
 	Source       netip.Addr // to send from; the system's choice when not valid
+	Port         uint16     // of UDP, to send from and to be sent to; the system's choice when 0
 	Interface    string     // to send by; the system's choice when empty
 	DontFragment bool       // refuse what does not fit instead of cutting it up
 	// Bulk trades the exact time of each departure for speed: they are not
@@ -154,9 +183,17 @@ type Packet struct {
 	ICMP  *wire.ICMPError
 	Took  time.Duration // the round trip as the other stack's own clockwork timed it; 0 when it did not
 	TTL   int           // of an answer; 0 when unknown
+	DSCP  DSCP          // that an answer came with
 	Cause string        // of a refusal
 	MTU   int           // that a packet-too-big names, in bytes; 0 when it is none
 	Shut  bool          // refused by the target's own port: the host is there
+}
+
+// DSCP is a differentiated services code point (RFC 2474), or none when it is not
+// known.
+type DSCP struct {
+	Known bool
+	Value uint8 // 0 to 63
 }
 
 // Outgoing is one message of SendAll.

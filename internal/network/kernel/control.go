@@ -17,6 +17,7 @@ import (
 type told struct {
 	at      time.Time // zero when the kernel gave none
 	ttl     int       // 0 when not told
+	dscp    network.DSCP
 	problem *extendedError
 }
 
@@ -36,6 +37,10 @@ func readControl(control []byte) (t told) {
 		case header.Level == unix.IPPROTO_IP && header.Type == unix.IP_TTL && len(data) >= 4,
 			header.Level == unix.IPPROTO_IPV6 && header.Type == unix.IPV6_HOPLIMIT && len(data) >= 4:
 			t.ttl = int(binary.NativeEndian.Uint32(data))
+		case header.Level == unix.IPPROTO_IP && header.Type == unix.IP_TOS && len(data) >= 1:
+			t.dscp = network.DSCP{Known: true, Value: data[0] >> 2}
+		case header.Level == unix.IPPROTO_IPV6 && header.Type == unix.IPV6_TCLASS && len(data) >= 4:
+			t.dscp = network.DSCP{Known: true, Value: uint8(binary.NativeEndian.Uint32(data) >> 2)}
 		case header.Level == unix.IPPROTO_IP && header.Type == unix.IP_RECVERR,
 			header.Level == unix.IPPROTO_IPV6 && header.Type == unix.IPV6_RECVERR:
 			t.problem = parseExtendedError(data)
@@ -48,7 +53,7 @@ func readControl(control []byte) (t told) {
 // the message. It reports whether the packet is one to hand out.
 func (c *conn) parse(p *network.Packet, control []byte, queue bool) bool {
 	t := readControl(control)
-	p.At, p.TTL = t.at, t.ttl
+	p.At, p.TTL, p.DSCP = t.at, t.ttl, t.dscp
 	if !queue {
 		return c.answer(p)
 	}

@@ -43,6 +43,12 @@ func (c *conn) configure(o network.SocketOptions) error {
 		_ = unix.SetsockoptInt(c.fd, unix.IPPROTO_IP, unix.IP_RECVERR, 1)
 		_ = unix.SetsockoptInt(c.fd, unix.IPPROTO_IP, unix.IP_RECVTTL, 1)
 	}
+	if c.kind == network.UDP && !o.Bulk {
+		_ = unix.SetsockoptInt(c.fd, unix.IPPROTO_IP, unix.IP_RECVTOS, 1)
+		if c.family == wire.IPv6 {
+			_ = unix.SetsockoptInt(c.fd, unix.IPPROTO_IPV6, unix.IPV6_RECVTCLASS, 1)
+		}
+	}
 	if o.Extensions && c.kind == network.UDP {
 		// A kernel before 5.9 has none: then labels are not known.
 		if c.family == wire.IPv6 {
@@ -113,7 +119,7 @@ func leave(fd int, f wire.Family, o network.SocketOptions) error {
 	if o.Interface != "" {
 		errs = append(errs, useInterface(fd, o.Interface))
 	}
-	if o.Source.IsValid() {
+	if o.Source.IsValid() || o.Port > 0 {
 		errs = append(errs, useSource(fd, f, o))
 	}
 	return errors.Join(errs...)
@@ -142,14 +148,27 @@ func useInterface(fd int, name string) error {
 }
 
 func useSource(fd int, f wire.Family, o network.SocketOptions) error {
-	if wire.FamilyOf(o.Source) != f {
-		return fmt.Errorf("%w: source %s is not of %v", network.ErrNoSuch, o.Source, f)
+	source := o.Source
+	switch {
+	case !source.IsValid() && f == wire.IPv6:
+		source = netip.IPv6Unspecified()
+	case !source.IsValid():
+		source = netip.IPv4Unspecified()
+	case wire.FamilyOf(source) != f:
+		return fmt.Errorf("%w: source %s is not of %v", network.ErrNoSuch, source, f)
 	}
-	switch err := unix.Bind(fd, sockaddr(f, netip.AddrPortFrom(o.Source, 0))); {
+	if f == wire.IPv6 {
+		_ = unix.SetsockoptInt(fd, unix.IPPROTO_IPV6, unix.IPV6_V6ONLY, 1)
+	}
+	switch err := unix.Bind(fd, sockaddr(f, netip.AddrPortFrom(source, o.Port))); {
 	case errors.Is(err, unix.EADDRNOTAVAIL):
-		return fmt.Errorf("%w: %s is not an address of this host; 'woodlark here' lists them", network.ErrNoSuch, o.Source)
+		return fmt.Errorf("%w: %s is not an address of this host; 'woodlark here' lists them", network.ErrNoSuch, source)
+	case errors.Is(err, unix.EADDRINUSE):
+		return fmt.Errorf("%w: port %d is in use by another program; choose another", network.ErrNoSuch, o.Port)
+	case errors.Is(err, unix.EACCES):
+		return fmt.Errorf("%w: port %d is for privileged programs; choose one from 1024 on", network.ErrNoSuch, o.Port)
 	case err != nil:
-		return fmt.Errorf("send from %s: %w", o.Source, err)
+		return fmt.Errorf("send from %s: %w", netip.AddrPortFrom(source, o.Port), err)
 	}
 	return nil
 }

@@ -57,7 +57,13 @@ func (h *Host) Open(k network.Kind, f wire.Family, o network.SocketOptions) (net
 	c.ctx, c.cancel = context.WithCancel(context.Background())
 	h.n.mu.Lock()
 	defer h.n.mu.Unlock()
-	if k != network.ICMP && k != network.Whole {
+	switch {
+	case k == network.UDP && o.Port > 0:
+		if slices.ContainsFunc(h.conns, func(x *conn) bool { return x.kind == k && x.family == f && x.port == o.Port }) {
+			return nil, fmt.Errorf("%w: port %d of %s is in use; choose another", network.ErrNoSuch, o.Port, h.name)
+		}
+		c.port = o.Port
+	case k == network.UDP || k == network.TCP:
 		c.port = h.freePort(k)
 	}
 	h.conns = append(h.conns, c)

@@ -119,7 +119,7 @@ func TestTCPIsARealStack(t *testing.T) {
 
 	t.Run("an echo", func(t *testing.T) {
 		began := time.Now()
-		c, err := a.DialTCP(t.Context(), netip.MustParseAddrPort("192.0.2.2:7"))
+		c, err := a.DialTCP(t.Context(), netip.MustParseAddrPort("192.0.2.2:7"), network.StreamOptions{})
 		require.NoError(t, err)
 		assert.GreaterOrEqual(t, time.Since(began), 20*time.Millisecond, "a handshake takes a round trip")
 		defer c.Close()
@@ -131,7 +131,7 @@ func TestTCPIsARealStack(t *testing.T) {
 		assert.Equal(t, sent, got)
 	})
 	t.Run("a closed port", func(t *testing.T) {
-		_, err := a.DialTCP(t.Context(), netip.MustParseAddrPort("192.0.2.2:80"))
+		_, err := a.DialTCP(t.Context(), netip.MustParseAddrPort("192.0.2.2:80"), network.StreamOptions{})
 		require.ErrorContains(t, err, "refused")
 	})
 	t.Run("as fast as the link", func(t *testing.T) {
@@ -150,7 +150,7 @@ func TestTCPIsARealStack(t *testing.T) {
 			_, _ = io.CopyN(io.Discard, c, size)
 			received <- time.Since(began)
 		}()
-		c, err := a.DialTCP(t.Context(), netip.MustParseAddrPort("192.0.2.2:5001"))
+		c, err := a.DialTCP(t.Context(), netip.MustParseAddrPort("192.0.2.2:5001"), network.StreamOptions{})
 		require.NoError(t, err)
 		defer c.Close()
 		_, err = c.Write(make([]byte, size))

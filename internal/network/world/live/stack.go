@@ -21,6 +21,7 @@ import (
 	"gvisor.dev/gvisor/pkg/tcpip/transport/tcp"
 	"gvisor.dev/gvisor/pkg/waiter"
 
+	"woodlark.example/internal/network"
 	"woodlark.example/internal/network/world"
 	"woodlark.example/wire"
 )
@@ -181,7 +182,10 @@ func full(a netip.AddrPort) (tcpip.FullAddress, tcpip.NetworkProtocolNumber) {
 
 // DialTCP opens a connection from the host. At a target where nobody listens the
 // open ports of the file answer.
-func (h *Host) DialTCP(ctx context.Context, to netip.AddrPort) (net.Conn, error) {
+func (h *Host) DialTCP(ctx context.Context, to netip.AddrPort, o network.StreamOptions) (net.Conn, error) {
+	if err := h.Tune(nil, o); err != nil {
+		return nil, err
+	}
 	s, err := h.useTCP()
 	if err != nil {
 		return nil, err
@@ -215,3 +219,17 @@ func (h *Host) ListenTCP(at netip.AddrPort) (net.Listener, error) {
 	}
 	return l, nil
 }
+
+// Tune refuses: a host of a simulated network has one way to do TCP.
+func (h *Host) Tune(_ net.Conn, o network.StreamOptions) error {
+	if o.Congestion != "" && o.Congestion != "cubic" {
+		return fmt.Errorf("%w: a host of a simulated network has no congestion control %q, only cubic", network.ErrNoSuch, o.Congestion)
+	}
+	if o.Window > 0 || o.DSCP > 0 {
+		return fmt.Errorf("%w: a host of a simulated network sets neither window nor DSCP of TCP; leave them out", network.ErrNoSuch)
+	}
+	return nil
+}
+
+// Watch tells nothing: this stack keeps its state to itself.
+func (h *Host) Watch(net.Conn) (network.StreamState, bool) { return network.StreamState{}, false }

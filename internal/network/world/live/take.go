@@ -134,7 +134,7 @@ func (h *Host) takeUDP(ip wire.IP, payload []byte, at time.Time) bool {
 	}
 	for _, c := range h.conns {
 		if c.kind == network.UDP && c.family == ip.Family() && c.port == u.DstPort {
-			c.deliver(network.Packet{Event: network.Answer, Peer: ip.Src, Port: u.SrcPort, TTL: int(ip.TTL), At: at, Data: slices.Clone(u.Payload)})
+			c.deliver(network.Packet{Event: network.Answer, Peer: ip.Src, Port: u.SrcPort, TTL: int(ip.TTL), DSCP: network.DSCP{Known: true, Value: ip.TrafficClass >> 2}, At: at, Data: slices.Clone(u.Payload)})
 			return true
 		}
 	}
