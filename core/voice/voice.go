@@ -10,22 +10,6 @@ import (
 	"time"
 )
 
-// Codec is how speech is packed, with its impairment factors (ITU-T G.113
-// Appendix I).
-type Codec struct {
-	Name   string
-	Ie     float64       // equipment impairment without loss
-	Bpl    float64       // robustness against loss
-	Packet time.Duration // speech in a packet
-	Ahead  time.Duration // look-ahead
-}
-
-// The codecs.
-var (
-	G711  = Codec{Name: "G.711", Ie: 0, Bpl: 25.1, Packet: 20 * time.Millisecond} // with concealment of loss
-	G729A = Codec{Name: "G.729A", Ie: 11, Bpl: 19, Packet: 20 * time.Millisecond, Ahead: 5 * time.Millisecond}
-)
-
 // Call is one direction of a call.
 type Call struct {
 	Codec Codec

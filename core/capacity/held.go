@@ -1,0 +1,118 @@
+package capacity
+
+import (
+	"math"
+	"slices"
+	"time"
+
+	"woodlark.example/core/figure"
+)
+
+// Cause is what kept a transfer from being faster; see package finding for the codes.
+type Cause string
+
+// The causes.
+const (
+	NotKnown  Cause = ""
+	ByWindow  Cause = "held_by_window" // the receiver's window or the sender's buffer
+	ByLoss    Cause = "held_by_loss"   // packets are lost that nobody had to drop
+	ByLink    Cause = "held_by_link"   // the link is full
+	ByHost    Cause = "held_by_host"   // a machine at an end has no time to spare
+	ByPolicer Cause = "policed"        // what exceeds a rate is dropped at once
+)
+
+// Evidence is what tells them apart.
+type Evidence struct {
+	Rate Rate // that was reached
+	// Shares of the time that there was something to send; absent where the sender's
+	// stack does not tell.
+	ByReceiver, ByBuffer figure.Number
+	Retransmits          int64
+	Segments             int64 // sent; 0 when not known
+	RTTRest, RTTLoad     figure.Duration
+	// How busy the busier end was, 0 to 1: the busiest thread that moved bytes, or the
+	// whole machine.
+	Busy figure.Number
+	// What datagrams met right after, at rates below and above what was reached.
+	Below, Above *Burst
+}
+
+// Burst is what datagrams at a rate met.
+type Burst struct {
+	Rate    Rate
+	Loss    float64 // ratio
+	Delayed figure.Duration
+}
+
+// Held is a judgement.
+type Held struct {
+	Cause Cause
+	Sure  float64 // 0 to 1
+	Why   string
+}
+
+const (
+	mostlyHeld  = 0.5  // share of the time
+	noTime      = 0.85 // busy
+	deepQueue   = 5 * time.Millisecond
+	manyAgain   = 5e-4 // segments sent again
+	clearlyLost = 2e-3 // of datagrams at half the rate
+)
+
+// WhatHeld tells what held a transfer back. When nothing clearly did it says so.
+func WhatHeld(e Evidence) Held {
+	again := 0.0
+	if e.Segments > 0 {
+		again = float64(e.Retransmits) / float64(e.Segments)
+	}
+	queued := e.queued()
+	receiver, buffer := e.ByReceiver.Or(0), e.ByBuffer.Or(0)
+	switch {
+	case receiver+buffer >= mostlyHeld && again < manyAgain && receiver >= buffer:
+		return Held{ByWindow, share(receiver), "the receiver's window was used up"}
+	case receiver+buffer >= mostlyHeld && again < manyAgain:
+		return Held{ByWindow, share(buffer), "the sender's buffer was used up"}
+	case e.Below != nil && e.Below.Loss >= clearlyLost:
+		return Held{ByLoss, share(0.5 + 50*e.Below.Loss), "packets are lost even at half of this rate"}
+	case e.Above != nil && e.Above.Loss >= 0.02 && !queued && e.Above.Delayed.Or(math.MaxInt64) < deepQueue && again >= manyAgain:
+		return Held{ByPolicer, 0.9, "what exceeds the rate is dropped at once, without having waited"}
+	case queued || e.Above != nil && e.Above.Loss >= 0.02 && e.Above.Delayed.Or(0) >= deepQueue:
+		return Held{ByLink, 0.9, "a queue stood before the link all along"}
+	case e.Busy.Or(0) >= noTime:
+		return Held{ByHost, share(e.Busy.Or(0)), "a machine at an end had no time to spare"}
+	case again >= 0.005 && e.Below == nil:
+		return Held{ByLoss, 0.6, "segments had to be sent again, and nothing waited"}
+	}
+	return Held{Why: "nothing that was measured clearly held it back"}
+}
+
+// queued reports whether packets waited under load much longer than at rest.
+func (e Evidence) queued() bool {
+	rest, ok := e.RTTRest.Get()
+	load, ok2 := e.RTTLoad.Get()
+	return ok && ok2 && load-rest >= max(deepQueue, rest/5)
+}
+
+func share(v float64) float64 { return min(0.99, max(0.5, v)) }
+
+// Bloat reports whether the round trip under load is far above that at rest: by more
+// than 50 ms, and more than doubled.
+func Bloat(rest, load figure.Duration) (by time.Duration, is bool) {
+	r, ok := rest.Get()
+	l, ok2 := load.Get()
+	if !ok || !ok2 {
+		return 0, false
+	}
+	return l - r, l-r > 50*time.Millisecond && l > 2*r
+}
+
+// Median of rates; absent when there are none.
+func Median(rates []Rate) figure.Opt[Rate] {
+	if len(rates) == 0 {
+		return figure.Opt[Rate]{}
+	}
+	sorted := slices.Clone(rates)
+	slices.Sort(sorted)
+	n := len(sorted)
+	return figure.Of((sorted[(n-1)/2] + sorted[n/2]) / 2)
+}
