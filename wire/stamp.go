@@ -13,6 +13,13 @@ const (
 	StampPort = 862
 )
 
+// Error estimates (RFC 4656 §4.1.2) of a clock that runs free, and of one that is
+// synchronised: of which nothing more exact is said.
+const (
+	StampFree   uint16 = 0x0001
+	StampInStep uint16 = 0x8001
+)
+
 // StampRequest is the packet of a Session-Sender without authentication (RFC
 // 8762 §4.2.1), with the session identifier of RFC 8972 §3.
 type StampRequest struct {
@@ -55,7 +62,12 @@ func fromNTP(v uint64) time.Time {
 
 // Marshal writes the packet, padded with zeros to a size; StampSize at least.
 func (q StampRequest) Marshal(size int) []byte {
-	b := make([]byte, max(size, StampSize))
+	return q.Write(make([]byte, max(size, StampSize)))
+}
+
+// Write writes the packet into b, which has StampSize bytes at least, and returns it.
+// What is behind stays as it is.
+func (q StampRequest) Write(b []byte) []byte {
 	binary.BigEndian.PutUint32(b, q.Seq)
 	binary.BigEndian.PutUint64(b[4:], ntp(q.Sent))
 	binary.BigEndian.PutUint16(b[12:], q.Error)

@@ -132,12 +132,16 @@ type StreamState struct {
 
 // SocketOptions hold for all that leaves through a connection.
 type SocketOptions struct {
-	DSCP         uint8      // differentiated services code point, 0 to 63
-	TTL          int        // TTL or hop limit; the system's when 0
-	Source       netip.Addr // to send from; the system's choice when not valid
-	Port         uint16     // of UDP, to send from and to be sent to; the system's choice when 0
-	Interface    string     // to send by; the system's choice when empty
-	DontFragment bool       // refuse what does not fit instead of cutting it up
+	DSCP      uint8      // differentiated services code point, 0 to 63
+	TTL       int        // TTL or hop limit; the system's when 0
+	Source    netip.Addr // to send from; the system's choice when not valid
+	Port      uint16     // of UDP, to send from and to be sent to; the system's choice when 0
+	Interface string     // to send by; the system's choice when empty
+	// Shared lets further connections of this process have the same Port, each for a
+	// Peer of its own: that gets what the peer sends, the others the rest.
+	Shared       bool
+	Peer         netip.AddrPort
+	DontFragment bool // refuse what does not fit instead of cutting it up
 	// Bulk trades the exact time of each departure for speed: they are not
 	// stamped one by one. For sweeps.
 	Bulk bool

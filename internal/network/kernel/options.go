@@ -122,6 +122,11 @@ func leave(fd int, f wire.Family, o network.SocketOptions) error {
 	if o.Source.IsValid() || o.Port > 0 {
 		errs = append(errs, useSource(fd, f, o))
 	}
+	if o.Peer.IsValid() {
+		if err := unix.Connect(fd, sockaddr(f, o.Peer)); err != nil {
+			errs = append(errs, fmt.Errorf("send to %s: %w", o.Peer, err))
+		}
+	}
 	return errors.Join(errs...)
 }
 
@@ -159,6 +164,11 @@ func useSource(fd int, f wire.Family, o network.SocketOptions) error {
 	}
 	if f == wire.IPv6 {
 		_ = unix.SetsockoptInt(fd, unix.IPPROTO_IPV6, unix.IPV6_V6ONLY, 1)
+	}
+	if o.Shared {
+		if err := unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_REUSEPORT, 1); err != nil {
+			return fmt.Errorf("share port %d: %w", o.Port, err)
+		}
 	}
 	switch err := unix.Bind(fd, sockaddr(f, netip.AddrPortFrom(source, o.Port))); {
 	case errors.Is(err, unix.EADDRNOTAVAIL):

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"woodlark.example/internal/network"
@@ -22,9 +23,9 @@ type conn struct {
 	ctx     context.Context
 	cancel  context.CancelFunc
 	news    chan struct{}
+	id      atomic.Uint32 // of the last IPv4 packet
 	// Under the network's lock:
 	inbox   []network.Packet
-	id      uint16              // of the last IPv4 packet
 	port    uint16              // of a UDP connection, or the last of a TCP one
 	opening map[uint16]*opening // of a TCP connection, by port
 	dropped int
@@ -59,7 +60,9 @@ func (h *Host) Open(k network.Kind, f wire.Family, o network.SocketOptions) (net
 	defer h.n.mu.Unlock()
 	switch {
 	case k == network.UDP && o.Port > 0:
-		if slices.ContainsFunc(h.conns, func(x *conn) bool { return x.kind == k && x.family == f && x.port == o.Port }) {
+		if slices.ContainsFunc(h.conns, func(x *conn) bool {
+			return x.kind == k && x.family == f && x.port == o.Port && (!o.Shared || !x.options.Shared)
+		}) {
 			return nil, fmt.Errorf("%w: port %d of %s is in use; choose another", network.ErrNoSuch, o.Port, h.name)
 		}
 		c.port = o.Port
@@ -145,8 +148,7 @@ func (c *conn) SendTTL(to netip.AddrPort, message []byte, ttl int) (time.Time, e
 			binary.BigEndian.PutUint16(segment[2:], wire.TransportChecksum(h.Src, h.Dst, wire.ProtocolICMPv6, segment))
 		}
 	}
-	c.id++
-	h.ID = c.id
+	h.ID = uint16(c.id.Add(1))
 	packet := h.Marshal(segment)
 	if mtu := c.h.mtu(); c.options.DontFragment && len(packet) > mtu {
 		return c.h.n.clock.Now(), fmt.Errorf("send to %s: %w: a packet of %d bytes does not fit the link's MTU of %d, and may not be cut up", to.Addr(), network.ErrTooBig, len(packet), mtu)

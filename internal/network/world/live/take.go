@@ -132,8 +132,14 @@ func (h *Host) takeUDP(ip wire.IP, payload []byte, at time.Time) bool {
 	if err != nil {
 		return true
 	}
-	for _, c := range h.conns {
-		if c.kind == network.UDP && c.family == ip.Family() && c.port == u.DstPort {
+	for _, known := range []bool{true, false} {
+		for _, c := range h.conns {
+			if c.kind != network.UDP || c.family != ip.Family() || c.port != u.DstPort || c.options.Peer.IsValid() != known {
+				continue
+			}
+			if known && c.options.Peer != netip.AddrPortFrom(ip.Src, u.SrcPort) {
+				continue
+			}
 			c.deliver(network.Packet{Event: network.Answer, Peer: ip.Src, Port: u.SrcPort, TTL: int(ip.TTL), DSCP: network.DSCP{Known: true, Value: ip.TrafficClass >> 2}, At: at, Data: slices.Clone(u.Payload)})
 			return true
 		}

@@ -1,0 +1,294 @@
+// Package near is the near end of two-ended measurement: it asks a far end for its
+// part, does its own, and brings both ends' notes together.
+//
+//	r, err := near.Open(ctx, near.Options{Network: kernel.Host(), To: far, Key: key}, order)
+//	outcome, err := r.Run(ctx, nil)
+package near
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"sync"
+	"time"
+
+	"woodlark.example/internal/network"
+	"woodlark.example/internal/probe/paced"
+	"woodlark.example/internal/probe/session"
+	"woodlark.example/wire"
+)
+
+// Options are those of the near end.
+type Options struct {
+	Network network.Network // also a network.Streams
+	To      netip.AddrPort
+	Key     []byte
+	KeyName string // empty for the shared one
+	Wall    paced.Wall
+	End     session.End
+	Source  netip.Addr
+	Rest    time.Duration // for which the round trip is measured before the start; a second when 0
+}
+
+// Run is a measurement that the far end has agreed to.
+type Run struct {
+	o       Options
+	order   session.Order
+	streams network.Streams
+	channel *session.Channel
+	name    uint64
+	far     session.End
+	duplex  *paced.Duplex
+	there   []net.Conn
+	back    []net.Conn
+	echoes  echoes
+	noUDP   error // why there are no datagrams
+}
+
+// ErrRefused is wrapped when the far end does not carry out an order.
+var ErrRefused = errors.New("the far end refuses")
+
+// ErrNoUDP is wrapped when datagrams do not come through.
+var ErrNoUDP = errors.New("no datagram comes back")
+
+// Open asks the far end and makes all connections ready.
+func Open(ctx context.Context, o Options, order session.Order) (*Run, error) {
+	streams, ok := o.Network.(network.Streams)
+	if !ok {
+		return nil, errors.New("a measurement with two ends needs a network that carries TCP")
+	}
+	if o.Wall == nil {
+		o.Wall = paced.Plain
+	}
+	if o.Rest == 0 {
+		o.Rest = time.Second
+	}
+	if err := order.Check(); err != nil {
+		return nil, err
+	}
+	r := &Run{o: o, order: order, streams: streams}
+	if err := r.ask(ctx); err != nil {
+		r.Close()
+		return nil, err
+	}
+	if err := r.bind(ctx); err != nil {
+		r.noUDP = err
+		if order.There != nil || order.Back != nil {
+			r.Close()
+			return nil, err
+		}
+	}
+	if err := r.connect(ctx); err != nil {
+		r.Close()
+		return nil, err
+	}
+	return r, nil
+}
+
+// Far is what the far end says of itself.
+func (r *Run) Far() session.End { return r.far }
+
+// Close gives everything up. The far end is free again as soon as it sees that.
+func (r *Run) Close() {
+	if r.channel != nil {
+		_ = r.channel.Close()
+	}
+	if r.duplex != nil {
+		_, _, _ = r.duplex.Close()
+	}
+	for _, c := range append(r.there, r.back...) {
+		_ = c.Close()
+	}
+}
+
+const answerPatience = 15 * time.Second
+
+// ask introduces this end and gives its order.
+func (r *Run) ask(ctx context.Context) error {
+	c, err := r.streams.DialTCP(ctx, r.o.To, network.StreamOptions{Source: r.o.Source})
+	if err != nil {
+		return fmt.Errorf("%w; is 'woodlark respond' running there, and is its port open?", err)
+	}
+	stop := context.AfterFunc(ctx, func() { _ = c.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
+	r.channel, err = session.Ask(c, r.o.Key, session.Hello{Key: r.o.KeyName, Role: session.Control, Version: r.o.End.Version, Name: r.o.End.Name})
+	if err != nil {
+		_ = c.Close()
+		return err
+	}
+	if err := r.channel.Send(session.Open, r.order, nil); err != nil {
+		return err
+	}
+	m, err := r.channel.Receive(answerPatience)
+	if err != nil {
+		return err
+	}
+	var accepted session.Accepted
+	if err := expect(m, session.Opened, &accepted); err != nil {
+		return err
+	}
+	r.name, r.far = accepted.Session, accepted.End
+	return nil
+}
+
+// expect reads a message of a kind, or says why the far end refuses.
+func expect(m session.Message, kind session.Kind, into any) error {
+	switch m.Kind {
+	case kind:
+		return m.Read(into)
+	case session.Refused:
+		var x session.Refusal
+		if err := m.Read(&x); err != nil {
+			return err
+		}
+		return fmt.Errorf("%w: %s", ErrRefused, x.Reason)
+	}
+	return fmt.Errorf("%w: it says %q where %q is due", session.ErrNotOurs, m.Kind, kind)
+}
+
+// bind proves this end's address for datagrams to the far end.
+func (r *Run) bind(ctx context.Context) error {
+	o := network.SocketOptions{Source: r.o.Source, Peer: r.o.To, Room: 9000}
+	if s := r.order.There; s != nil {
+		o.DSCP, o.Bulk = s.DSCP, s.Bulk
+		if paced.MostSizeOf(*s) > o.Room {
+			o.Room = paced.MostSizeOf(*s)
+		}
+	}
+	conn, err := r.o.Network.Open(network.UDP, wire.FamilyOf(r.o.To.Addr()), o)
+	if err != nil {
+		return err
+	}
+	steps := make(chan session.Datagram, 8)
+	refused := make(chan string, 1)
+	r.duplex = paced.NewDuplex(conn, r.o.To, r.o.Network.Clock(), r.o.Wall, r.order.There, r.order.Back)
+	r.duplex.Echo = r.echoes.take
+	r.duplex.Other = func(p *network.Packet) {
+		if p.Event == network.Refusal {
+			select {
+			case refused <- p.Cause:
+			default:
+			}
+			return
+		}
+		if d, ok := session.ParseDatagram(p.Data, r.channel.Secret()); ok && d.Session == r.name {
+			select {
+			case steps <- d:
+			default:
+			}
+		}
+	}
+	r.duplex.Listen()
+	say := session.Datagram{Step: session.Begin, Session: r.name}
+	why := ""
+	for wait := 200 * time.Millisecond; wait < 4*time.Second; wait = wait * 3 / 2 {
+		if _, err := conn.Send(r.o.To, say.Marshal(r.channel.Secret())); err != nil {
+			return err
+		}
+		timer := time.After(wait)
+	hearing:
+		for {
+			select {
+			case d := <-steps:
+				switch d.Step {
+				case session.Prove:
+					say = session.Datagram{Step: session.Proof, Session: r.name, Cookie: d.Cookie}
+					break hearing
+				case session.Bound:
+					return nil
+				}
+			case why = <-refused:
+			case <-timer:
+				break hearing
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+	}
+	if why != "" {
+		return fmt.Errorf("%w from %s by UDP: %s", ErrNoUDP, r.o.To, why)
+	}
+	return fmt.Errorf("%w from %s by UDP: is UDP let through to this port there, and back?", ErrNoUDP, r.o.To)
+}
+
+// connect opens the TCP connections of the test.
+func (r *Run) connect(ctx context.Context) error {
+	t := r.order.TCP
+	if t == nil {
+		return nil
+	}
+	for n := range t.There + t.Back {
+		c, err := r.streams.DialTCP(ctx, r.o.To, network.StreamOptions{Source: r.o.Source, Congestion: t.Congestion, Window: t.Window, DSCP: t.DSCP})
+		if err != nil {
+			return err
+		}
+		there := n < t.There
+		list := &r.back
+		if there {
+			list = &r.there
+		}
+		*list = append(*list, c)
+		if _, err := session.Ask(c, r.channel.Secret(), session.Hello{Key: fmt.Sprintf("%x", r.name), Role: session.Data, Stream: n, There: there}); err != nil {
+			return fmt.Errorf("open TCP stream %d: %w", n+1, err)
+		}
+	}
+	return nil
+}
+
+// echoes are the round trips that are measured beside a test.
+type echoes struct {
+	mu   sync.Mutex
+	rest []time.Duration
+	load []time.Duration
+	busy bool // the load has begun
+	sent int
+	wall paced.Wall
+}
+
+func (e *echoes) take(r wire.StampReply, at time.Time) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.wall == nil {
+		return
+	}
+	rtt := e.wall(at).Sub(r.Request.Sent) - r.Sent.Sub(r.Received)
+	if rtt <= 0 || rtt > time.Minute {
+		return
+	}
+	// What was asked at rest counts as rest, whenever it came.
+	if r.Request.Error == askedAtRest {
+		e.rest = append(e.rest, rtt)
+	} else {
+		e.load = append(e.load, rtt)
+	}
+}
+
+// The error estimate of an echo also tells when it was asked: both are those of a clock
+// that runs free.
+const (
+	askedAtRest uint16 = wire.StampFree
+	askedInLoad uint16 = wire.StampFree + 1
+	echoEvery          = 50 * time.Millisecond
+)
+
+// echo asks for round trips until ctx ends.
+func (r *Run) echo(ctx context.Context) {
+	if r.duplex == nil || r.noUDP != nil {
+		return
+	}
+	clock := r.o.Network.Clock()
+	for at, n := clock.Now(), uint32(0); ; at, n = at.Add(echoEvery), n+1 {
+		if clock.Until(ctx, at, nil); ctx.Err() != nil {
+			return
+		}
+		r.echoes.mu.Lock()
+		q := wire.StampRequest{Seq: n, Sent: r.o.Wall(clock.Now()), Error: askedAtRest, Session: paced.Reflected}
+		if r.echoes.busy {
+			q.Error = askedInLoad
+		}
+		r.echoes.mu.Unlock()
+		_, _ = r.duplex.Conn.Send(r.o.To, q.Marshal(0))
+	}
+}

@@ -1,0 +1,166 @@
+package near_test
+
+import (
+	"context"
+	"net/netip"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"woodlark.example/core/oneway"
+	"woodlark.example/internal/network"
+	"woodlark.example/internal/network/kernel"
+	"woodlark.example/internal/probe/near"
+	"woodlark.example/internal/probe/paced"
+	"woodlark.example/internal/probe/respond"
+	"woodlark.example/internal/probe/session"
+)
+
+// farEnd is a responder on loopback.
+func farEnd(t *testing.T, change func(*respond.Options)) *respond.Responder {
+	t.Helper()
+	o := respond.Options{Network: kernel.Host(), Listen: netip.MustParseAddrPort("127.0.0.1:0"), Keys: respond.Shared("gull"), Limits: respond.Usual(), StampOpen: true}
+	if change != nil {
+		change(&o)
+	}
+	r, err := respond.New(o)
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	var owned sync.WaitGroup
+	owned.Go(func() { assert.NoError(t, r.Run(ctx)) })
+	t.Cleanup(func() { cancel(); owned.Wait() })
+	return r
+}
+
+func options(at netip.AddrPort) near.Options {
+	return near.Options{Network: kernel.Host(), To: at, Key: session.KeyFrom("gull"), Rest: 200 * time.Millisecond}
+}
+
+func voice(calls int, d time.Duration) *paced.Shape {
+	return &paced.Shape{Format: paced.RTP, Calls: calls, Interval: 20 * time.Millisecond, Sizes: []int{172}, For: d, First: 0x77000000, Type: 0, Clock: 8000}
+}
+
+func TestAStreamBothWays(t *testing.T) {
+	for _, format := range []paced.Format{paced.RTP, paced.Stamp} {
+		t.Run(string(format), func(t *testing.T) {
+			far := farEnd(t, nil)
+			there := voice(3, 2*time.Second)
+			there.Format, there.DSCP = format, 46
+			if format == paced.Stamp {
+				there.First = 1
+			}
+			back := *there
+			back.DSCP = 0
+			r, err := near.Open(t.Context(), options(far.At()), session.Order{There: there, Back: &back})
+			require.NoError(t, err)
+			heard := 0
+			o, err := r.Run(t.Context(), func(near.Progress) { heard++ })
+			require.NoError(t, err)
+			assert.True(t, o.Complete, o.Problem)
+			assert.Positive(t, heard)
+			for call := range 3 {
+				a, b := o.StreamsOf(call)
+				for i, x := range []oneway.Stream{a, b} {
+					require.Len(t, x.Sent, 100)
+					d := oneway.Of(x, oneway.Stepped(0), i == 0)
+					assert.Equal(t, 100, d.Loss.Sent)
+					assert.LessOrEqual(t, d.Loss.Lost, 1, "a machine that is busy may lose one")
+					assert.Equal(t, []map[int]int{{46: 100 - d.Loss.Lost}, {0: 100 - d.Loss.Lost}}[i], d.DSCPs)
+					m := d.Delay.Median.Or(-1)
+					assert.Positive(t, m)
+					assert.Less(t, m, 50*time.Millisecond)
+				}
+			}
+			assert.NotEmpty(t, o.Rest)
+			assert.NotEmpty(t, o.Load)
+			if format == paced.RTP {
+				assert.Positive(t, o.Reports, "RTCP came")
+			}
+			assert.Eventually(t, func() bool { return far.Sessions() == 0 }, 5*time.Second, 10*time.Millisecond)
+		})
+	}
+}
+
+func TestBytesBothWays(t *testing.T) {
+	far := farEnd(t, nil)
+	r, err := near.Open(t.Context(), options(far.At()), session.Order{TCP: &session.TCPOrder{There: 2, Back: 1, For: 2 * time.Second}})
+	require.NoError(t, err)
+	o, err := r.Run(t.Context(), nil)
+	require.NoError(t, err)
+	require.True(t, o.Complete, o.Problem)
+	for _, x := range []near.Transfer{o.TCPThere, o.TCPBack} {
+		require.NotNil(t, x.Sent)
+		require.NotNil(t, x.Received)
+		assert.Positive(t, x.Received.Bytes)
+		assert.LessOrEqual(t, x.Received.Bytes, x.Sent.Bytes)
+		assert.InDelta(t, 2, x.Received.Seconds, 1)
+		assert.GreaterOrEqual(t, len(x.Received.Intervals), 2)
+		assert.True(t, x.Sent.Told)
+		assert.NotEmpty(t, x.Sent.Congestion)
+	}
+	assert.NotEmpty(t, o.Load)
+}
+
+func TestWhatCannotBe(t *testing.T) {
+	far := farEnd(t, func(o *respond.Options) { o.Limits.Time = time.Minute; o.Limits.Rate = 1e6 })
+	for _, c := range []struct {
+		name   string
+		order  session.Order
+		key    string
+		at     netip.AddrPort
+		reason string
+	}{
+		{"another key", session.Order{There: voice(1, time.Second)}, "tern", far.At(), "does not accept this key"},
+		{"nobody there", session.Order{There: voice(1, time.Second)}, "gull", netip.MustParseAddrPort("127.0.0.1:1"), "is 'woodlark respond' running there"},
+		{"too long", session.Order{There: voice(1, 2*time.Minute)}, "gull", far.At(), "it takes 2m0s, and this far end allows 1m0s"},
+		{"too fast", session.Order{There: voice(50, time.Second)}, "gull", far.At(), "this far end allows 1.00 Mbit/s"},
+		{"no streams", session.Order{TCP: &session.TCPOrder{For: time.Second}}, "gull", far.At(), "1 to 128 each way"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			o := options(c.at)
+			o.Key = session.KeyFrom(c.key)
+			_, err := near.Open(t.Context(), o, c.order)
+			assert.ErrorContains(t, err, c.reason)
+		})
+	}
+	assert.Zero(t, far.Sessions())
+}
+
+// TestTheFarEndGoes: the run ends in bounded time, with what was measured.
+func TestTheFarEndGoes(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	r, err := respond.New(respond.Options{Network: kernel.Host(), Listen: netip.MustParseAddrPort("127.0.0.1:0"), Keys: respond.Shared("gull"), Limits: respond.Usual()})
+	require.NoError(t, err)
+	var owned sync.WaitGroup
+	owned.Go(func() { _ = r.Run(ctx) })
+	run, err := near.Open(t.Context(), options(r.At()), session.Order{There: voice(1, time.Minute), Back: voice(1, time.Minute)})
+	require.NoError(t, err)
+	began := time.Now()
+	o, err := run.Run(t.Context(), func(near.Progress) { cancel() })
+	require.NoError(t, err)
+	owned.Wait()
+	assert.Less(t, time.Since(began), 30*time.Second)
+	assert.False(t, o.Complete)
+	assert.Contains(t, o.Problem, "the far end is gone")
+	assert.NotEmpty(t, o.CameBack.Arrivals[0], "what was measured is kept")
+	assert.Positive(t, o.LeftThere)
+}
+
+// TestTheNearEndGoes: the far end is free again.
+func TestTheNearEndGoes(t *testing.T) {
+	far := farEnd(t, func(o *respond.Options) { o.Limits.Sessions = 1 })
+	run, err := near.Open(t.Context(), options(far.At()), session.Order{There: voice(1, time.Minute), Back: voice(1, time.Minute)})
+	require.NoError(t, err)
+	_, err = near.Open(t.Context(), options(far.At()), session.Order{There: voice(1, time.Second)})
+	require.ErrorContains(t, err, "as many sessions as it takes")
+	ctx, cancel := context.WithCancel(t.Context())
+	o, err := run.Run(ctx, func(near.Progress) { cancel() })
+	require.NoError(t, err)
+	assert.Contains(t, o.Problem, "stopped before its end")
+	assert.Eventually(t, func() bool { return far.Sessions() == 0 }, 10*time.Second, 10*time.Millisecond)
+}
+
+var _ network.Streams = kernel.Host().(network.Streams)

@@ -1,0 +1,408 @@
+package respond
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"sync"
+	"time"
+
+	"woodlark.example/core/capacity"
+	"woodlark.example/internal/network"
+	"woodlark.example/internal/probe/bulk"
+	"woodlark.example/internal/probe/paced"
+	"woodlark.example/internal/probe/session"
+	"woodlark.example/wire"
+)
+
+// served is a session of the far end.
+type served struct {
+	r       *Responder
+	name    uint64
+	channel *session.Channel
+	order   session.Order
+	local   netip.AddrPort // that the near end connected to
+	near    netip.Addr
+
+	mu     sync.Mutex
+	duplex *paced.Duplex // nil until datagrams began
+	peer   netip.AddrPort
+	proved chan struct{}
+	there  []net.Conn
+	back   []net.Conn
+	joined chan struct{} // each time a TCP connection joins
+	over   bool
+}
+
+const (
+	orderPatience = 30 * time.Second
+	joinPatience  = 10 * time.Second
+	// grace is how much longer than its order a session may last.
+	grace    = 20 * time.Second
+	partSize = 1 << 20
+)
+
+// check says why an order is not carried out.
+func (r *Responder) check(o session.Order, g Grant) error {
+	if err := o.Check(); err != nil {
+		return err
+	}
+	most, rate := r.o.Limits.Time, r.o.Limits.Rate
+	if g.Time > 0 {
+		most = min(most, g.Time)
+	}
+	if g.Rate > 0 {
+		rate = min(rate, g.Rate)
+	}
+	switch {
+	case o.Length() > most:
+		return fmt.Errorf("it takes %v, and this far end allows %v", o.Length(), most)
+	case capacity.Rate(o.Rate()) > rate:
+		return fmt.Errorf("it sends %v, and this far end allows %v", capacity.Rate(o.Rate()), rate)
+	case o.TCP != nil && !g.TCP:
+		return fmt.Errorf("this key does not allow bandwidth tests by TCP")
+	}
+	return nil
+}
+
+// serve carries out the order of a near end that has proved itself.
+func (r *Responder) serve(ctx context.Context, c *session.Channel, h session.Hello, g Grant) {
+	m, err := c.Receive(orderPatience)
+	if err != nil {
+		return
+	}
+	s := &served{r: r, name: newName(), channel: c, proved: make(chan struct{}), joined: make(chan struct{}, 2*session.MostStreams)}
+	s.local, _ = netip.ParseAddrPort(c.Conn().LocalAddr().String())
+	from, _ := netip.ParseAddrPort(c.Conn().RemoteAddr().String())
+	s.near = from.Addr().Unmap()
+	err = m.Read(&s.order)
+	if err == nil && m.Kind != session.Open {
+		err = fmt.Errorf("an order was expected, not %q", m.Kind)
+	}
+	if err == nil {
+		err = r.check(s.order, g)
+	}
+	if err != nil {
+		_ = c.Send(session.Refused, session.Refusal{Reason: err.Error()}, nil)
+		return
+	}
+	r.mu.Lock()
+	if len(r.sessions) >= r.o.Limits.Sessions {
+		r.mu.Unlock()
+		_ = c.Send(session.Refused, session.Refusal{Reason: "it has as many sessions as it takes: try again later"}, nil)
+		return
+	}
+	r.sessions[s.name] = s
+	r.mu.Unlock()
+	defer s.close()
+	r.o.Log.Info("a session began", "peer", from, "by", h.Name, "for", s.order.Length())
+	ctx, cancel := context.WithTimeout(ctx, s.order.Length()+orderPatience+grace)
+	defer cancel()
+	if err := c.Send(session.Opened, session.Accepted{Session: s.name, End: r.o.End()}, nil); err != nil {
+		return
+	}
+	if err := s.run(ctx); err != nil {
+		r.o.Log.Info("a session failed", "peer", from, "reason", err)
+	} else {
+		r.o.Log.Info("a session ended", "peer", from)
+	}
+}
+
+func (s *served) close() {
+	s.r.mu.Lock()
+	delete(s.r.sessions, s.name)
+	s.r.mu.Unlock()
+	s.mu.Lock()
+	s.over = true
+	conns, d := append(s.there, s.back...), s.duplex
+	s.mu.Unlock()
+	for _, c := range conns {
+		_ = c.Close()
+	}
+	if d != nil {
+		_, _, _ = d.Close()
+	}
+}
+
+// join takes a TCP connection that carries bytes of the test.
+func (s *served) join(c net.Conn, h session.Hello) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	list, most := &s.back, 0
+	if s.order.TCP != nil {
+		most = s.order.TCP.Back
+	}
+	if h.There {
+		list = &s.there
+		if s.order.TCP != nil {
+			most = s.order.TCP.There
+		}
+	}
+	if s.over || len(*list) >= most {
+		return false
+	}
+	t := s.order.TCP
+	if err := s.r.streams.Tune(c, network.StreamOptions{Congestion: t.Congestion, Window: t.Window, DSCP: t.DSCP}); err != nil {
+		return false
+	}
+	_ = c.SetDeadline(time.Time{})
+	*list = append(*list, c)
+	s.joined <- struct{}{}
+	return true
+}
+
+// begin gives who has the session's secret a socket of its own, and tells it a cookie
+// there. Nothing else goes to its address until it shows that.
+func (s *served) begin(p *network.Packet) {
+	d, ok := session.ParseDatagram(p.Data, s.channel.Secret())
+	peer := netip.AddrPortFrom(p.Peer.Unmap(), p.Port)
+	if !ok || d.Step != session.Begin || peer.Addr() != s.near {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.over || s.duplex != nil {
+		if s.duplex != nil && s.peer == peer {
+			s.tell(session.Prove, s.duplex.Conn, peer)
+		}
+		return
+	}
+	at := netip.AddrPortFrom(s.local.Addr().Unmap(), s.r.o.Listen.Port())
+	o := socketAt(at, peer)
+	if s.order.Back != nil {
+		o.DSCP, o.Bulk = s.order.Back.DSCP, s.order.Back.Bulk
+	}
+	conn, err := s.r.o.Network.Open(network.UDP, wire.FamilyOf(peer.Addr()), o)
+	if err != nil {
+		s.r.o.Log.Warn("no socket for a session", "peer", peer, "reason", err)
+		return
+	}
+	s.peer = peer
+	s.duplex = paced.NewDuplex(conn, peer, s.r.o.Network.Clock(), s.r.o.Wall, s.order.Back, s.order.There)
+	s.duplex.Other = s.prove
+	s.duplex.Listen()
+	s.tell(session.Prove, conn, peer)
+}
+
+func (s *served) tell(step session.Step, conn network.Conn, peer netip.AddrPort) {
+	d := session.Datagram{Step: step, Session: s.name}
+	if step == session.Prove {
+		d.Cookie = session.CookieFor(s.channel.Secret(), peer)
+	}
+	_, _ = conn.Send(peer, d.Marshal(s.channel.Secret()))
+}
+
+// prove takes the cookie back.
+func (s *served) prove(p *network.Packet) {
+	if p.Event != network.Answer {
+		return
+	}
+	d, ok := session.ParseDatagram(p.Data, s.channel.Secret())
+	if !ok {
+		return
+	}
+	switch {
+	case d.Step == session.Begin:
+		s.tell(session.Prove, s.duplex.Conn, s.peer)
+	case d.Step == session.Proof && d.Cookie == session.CookieFor(s.channel.Secret(), s.peer):
+		s.duplex.Reflects = true
+		select {
+		case <-s.proved:
+		default:
+			close(s.proved)
+		}
+		s.tell(session.Bound, s.duplex.Conn, s.peer)
+	}
+}
+
+// run waits for Go, does its part, and tells what it saw.
+func (s *served) run(ctx context.Context) error {
+	heard := make(chan session.Message, 4)
+	gone := make(chan error, 1)
+	var listening sync.WaitGroup
+	ctx, cancel := context.WithCancel(ctx)
+	defer listening.Wait()
+	defer s.channel.Close()
+	defer cancel()
+	listening.Go(func() {
+		for {
+			m, err := s.channel.Receive(s.order.Length() + orderPatience + grace)
+			if err != nil {
+				gone <- err
+				return
+			}
+			select {
+			case heard <- m:
+			case <-ctx.Done():
+				return
+			}
+		}
+	})
+	if err := s.await(ctx, heard, gone, session.Go); err != nil {
+		return err
+	}
+	work, err := s.start(ctx)
+	if err != nil {
+		_ = s.channel.Send(session.Refused, session.Refusal{Reason: err.Error()}, nil)
+		return err
+	}
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			if err := s.channel.Send(session.Tick, work.look(), nil); err != nil {
+				return err
+			}
+			continue
+		case m := <-heard:
+			if m.Kind != session.Finish {
+				continue
+			}
+		case err := <-gone:
+			return err
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		cancel()
+		return work.tell(s.channel)
+	}
+}
+
+func (s *served) await(ctx context.Context, heard <-chan session.Message, gone <-chan error, kind session.Kind) error {
+	ctx, cancel := context.WithTimeout(ctx, orderPatience)
+	defer cancel()
+	for {
+		select {
+		case m := <-heard:
+			if m.Kind == kind {
+				return nil
+			}
+		case err := <-gone:
+			return err
+		case <-ctx.Done():
+			return fmt.Errorf("the near end did not say %q", kind)
+		}
+	}
+}
+
+// work is what the far end does of an order.
+type work struct {
+	s      *served
+	begun  time.Time
+	there  *bulk.Transfer
+	back   *bulk.Transfer
+	moving sync.WaitGroup
+	mu     sync.Mutex
+	result session.Result
+}
+
+// start begins: datagrams only to an address that has proved itself.
+func (s *served) start(ctx context.Context) (*work, error) {
+	w := &work{s: s, begun: s.r.o.Network.Clock().Now()}
+	if t := s.order.TCP; t != nil {
+		deadline := time.After(joinPatience)
+		for n := 0; n < t.There+t.Back; n++ {
+			select {
+			case <-s.joined:
+			case <-deadline:
+				return nil, fmt.Errorf("only %d of %d TCP connections came through", n, t.There+t.Back)
+			case <-ctx.Done():
+				return nil, ctx.Err()
+			}
+		}
+		w.move(ctx, t)
+	}
+	s.mu.Lock()
+	d := s.duplex
+	s.mu.Unlock()
+	if d == nil {
+		if s.order.Back != nil || s.order.There != nil {
+			return nil, fmt.Errorf("no datagram came through from the near end: UDP to port %d may be filtered", s.r.o.Listen.Port())
+		}
+		return w, nil
+	}
+	select {
+	case <-s.proved:
+	default:
+		if s.order.Back != nil {
+			return nil, fmt.Errorf("the near end did not prove its address by UDP")
+		}
+	}
+	d.Start(ctx, w.begun.Add(startAfter))
+	return w, nil
+}
+
+// startAfter lets both ends be ready before the first packet.
+const startAfter = 20 * time.Millisecond
+
+func (w *work) move(ctx context.Context, t *session.TCPOrder) {
+	if t.There > 0 {
+		w.there = &bulk.Transfer{Conns: w.s.there, Streams: w.s.r.streams, For: t.For}
+		w.moving.Go(func() {
+			r := w.there.Run(ctx)
+			w.mu.Lock()
+			w.result.There = &r
+			w.mu.Unlock()
+		})
+	}
+	if t.Back > 0 {
+		w.back = &bulk.Transfer{Conns: w.s.back, Streams: w.s.r.streams, Sends: true, For: t.For, Bytes: t.Bytes}
+		w.moving.Go(func() {
+			r := w.back.Run(ctx)
+			w.mu.Lock()
+			w.result.Back = &r
+			w.mu.Unlock()
+		})
+	}
+}
+
+// look is how far it is.
+func (w *work) look() session.Progress {
+	p := session.Progress{Elapsed: w.s.r.o.Network.Clock().Now().Sub(w.begun).Seconds()}
+	if d := w.s.duplex; d != nil {
+		now := d.Look()
+		t := d.Count()
+		p.Packets, p.Bytes, p.CPU = t.Packets, t.Bytes, now.Load
+		p.Sent, _ = d.SentSoFar()
+	}
+	if w.there != nil {
+		p.Moved += w.there.Moved()
+	}
+	return p
+}
+
+// tell says all that was noted.
+func (w *work) tell(c *session.Channel) error {
+	w.moving.Wait()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.result.End = w.s.r.o.End()
+	if d := w.s.duplex; d != nil {
+		d.Look()
+		for _, x := range d.Seconds() {
+			w.result.Seconds = append(w.result.Seconds, session.Second{Start: x.Start.Seconds(), Seconds: x.Length.Seconds(), Packets: x.Packets, Bytes: x.Bytes, Sent: x.Sent, CPU: x.Load})
+		}
+		w.result.Sent, w.result.SentBytes = d.SentSoFar()
+		w.result.Dropped, w.result.Reports = d.Conn.Dropped(), d.Reports()
+		if o := w.s.order.There; o != nil && o.Bulk {
+			w.result.Counted = session.CountedOf(d)
+		}
+		out, in, err := d.Close()
+		if err != nil {
+			w.result.Problem = err.Error()
+		}
+		for _, x := range []struct {
+			kind session.Kind
+			log  paced.Log
+		}{{session.LogSent, paced.Log{Sent: out.Sent}}, {session.LogCame, paced.Log{Arrivals: in.Arrivals}}} {
+			for _, part := range x.log.Pack(partSize) {
+				if err := c.Send(x.kind, nil, part); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return c.Send(session.Done, w.result, nil)
+}
