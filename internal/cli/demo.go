@@ -69,7 +69,7 @@ func runDemo(c *call) error {
 		return exit{exitUnmeasured, err}
 	}
 	var m *world.Model
-	h, err := host(c, set, logger(c, set), func(target string) string { return siteOf(m, target) }, demo.Owners)
+	h, err := settle(c, set, logger(c, set), func(target string) string { return siteOf(m, target) }, demo.Owners)
 	if err != nil {
 		return exit{exitUnmeasured, err}
 	}

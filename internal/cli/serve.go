@@ -36,7 +36,7 @@ func runServe(c *call) error {
 		return exit{exitWrongCall, err}
 	}
 	log := logger(c, set)
-	h, err := host(c, set, log, nil, nil)
+	h, err := settle(c, set, log, nil, nil)
 	if err != nil {
 		return exit{exitUnmeasured, err}
 	}
@@ -66,9 +66,9 @@ type hosted struct {
 	lock  *os.File
 }
 
-// host locks the state folder, starts a service on it, and leaves a note for
+// settle locks the state folder, starts a service on it, and leaves a note for
 // the command line.
-func host(c *call, set settings.Settings, log *slog.Logger, siteOf func(string) string, owners []byte) (*hosted, error) {
+func settle(c *call, set settings.Settings, log *slog.Logger, siteOf func(string) string, owners []byte) (*hosted, error) {
 	h := &hosted{state: set.State}
 	var err error
 	if h.lock, err = lockState(set.State); err != nil {

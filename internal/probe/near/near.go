@@ -87,6 +87,38 @@ func Open(ctx context.Context, o Options, order session.Order) (*Run, error) {
 	return r, nil
 }
 
+// Yardstick asks the far end what it reaches within itself, in bits of payload a second.
+func Yardstick(ctx context.Context, o Options, streams int, d time.Duration) (float64, error) {
+	r := &Run{o: o, order: session.Order{Yardstick: &session.YardstickOrder{Streams: streams, For: d}}}
+	r.streams, _ = o.Network.(network.Streams)
+	defer r.Close()
+	if err := r.ask(ctx); err != nil {
+		return 0, err
+	}
+	for _, kind := range []session.Kind{session.Go, session.Finish} {
+		if err := r.channel.Send(kind, struct{}{}, nil); err != nil {
+			return 0, err
+		}
+	}
+	for {
+		m, err := r.channel.Receive(d + answerPatience)
+		if err != nil {
+			return 0, err
+		}
+		if m.Kind != session.Done {
+			continue
+		}
+		var x session.Result
+		if err := m.Read(&x); err != nil {
+			return 0, err
+		}
+		if x.Inside == nil {
+			return 0, errors.New("the far end did not measure itself")
+		}
+		return *x.Inside, nil
+	}
+}
+
 // Far is what the far end says of itself.
 func (r *Run) Far() session.End { return r.far }
 

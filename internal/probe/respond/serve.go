@@ -60,7 +60,7 @@ func (r *Responder) check(o session.Order, g Grant) error {
 		return fmt.Errorf("it takes %v, and this far end allows %v", o.Length(), most)
 	case capacity.Rate(o.Rate()) > rate:
 		return fmt.Errorf("it sends %v, and this far end allows %v", capacity.Rate(o.Rate()), rate)
-	case o.TCP != nil && !g.TCP:
+	case (o.TCP != nil || o.Yardstick != nil) && !g.TCP:
 		return fmt.Errorf("this key does not allow bandwidth tests by TCP")
 	}
 	return nil
@@ -313,6 +313,11 @@ func (s *served) start(ctx context.Context) (*work, error) {
 			}
 		}
 		w.move(ctx, t)
+	}
+	if y := s.order.Yardstick; y != nil {
+		if rate, err := bulk.Loopback(ctx, y.Streams, y.For); err == nil {
+			w.result.Inside = &rate
+		}
 	}
 	s.mu.Lock()
 	d := s.duplex

@@ -31,6 +31,14 @@ type Order struct {
 	There *paced.Shape `json:"there,omitempty"` // datagrams that the near end sends
 	Back  *paced.Shape `json:"back,omitempty"`  // that the far end sends
 	TCP   *TCPOrder    `json:"tcp,omitempty"`
+	// Yardstick asks what the far end reaches within itself, and for nothing else.
+	Yardstick *YardstickOrder `json:"yardstick,omitempty"`
+}
+
+// YardstickOrder is how a machine measures itself.
+type YardstickOrder struct {
+	Streams int           `json:"streams"`
+	For     time.Duration `json:"for"`
 }
 
 // TCPOrder is a bandwidth test by TCP.
@@ -57,6 +65,9 @@ func (o Order) Check() error {
 			return err
 		}
 	}
+	if y := o.Yardstick; y != nil && (y.Streams < 1 || y.Streams > MostStreams || y.For <= 0 || y.For > 10*time.Second) {
+		return fmt.Errorf("a machine measures itself with 1 to %d streams for up to 10s", MostStreams)
+	}
 	if t := o.TCP; t != nil {
 		switch {
 		case t.There < 0 || t.Back < 0 || t.There > MostStreams || t.Back > MostStreams || t.There+t.Back == 0:
@@ -82,6 +93,9 @@ func (o Order) Length() time.Duration {
 	if o.TCP != nil {
 		d = max(d, o.TCP.For)
 	}
+	if o.Yardstick != nil {
+		d = max(d, o.Yardstick.For)
+	}
 	return d
 }
 
@@ -102,7 +116,8 @@ type End struct {
 	Name    string     `json:"name"`
 	Version string     `json:"version"`
 	System  string     `json:"system"`
-	Boot    string     `json:"boot"` // ends with the same share a clock
+	Boot    string     `json:"boot"` // ends with the same share a clock, unless an offset is
+	Offset  string     `json:"offset,omitempty"`
 	Clock   host.Clock `json:"clock"`
 }
 
@@ -136,8 +151,9 @@ type Result struct {
 	There   *bulk.Report `json:"tcp_there,omitempty"`
 	Back    *bulk.Report `json:"tcp_back,omitempty"`
 	Seconds []Second     `json:"seconds"`
-	Dropped int          `json:"dropped"` // datagrams that its own buffer had no room for
-	Reports int          `json:"reports"` // of RTCP that came
+	Inside  *float64     `json:"inside_bps,omitempty"` // within itself
+	Dropped int          `json:"dropped"`              // datagrams that its own buffer had no room for
+	Reports int          `json:"reports"`              // of RTCP that came
 	Problem string       `json:"problem,omitempty"`
 	End     End          `json:"end"`
 }

@@ -45,3 +45,6 @@ var (
 	_ network.Streams = (*Host)(nil)
 	_ world.Hand      = (*Host)(nil).take
 )
+
+// WallAt is what the host's own clock shows at a time of the world's.
+func (h *Host) WallAt(t time.Time) time.Time { return h.n.m.Clock(h.node, t) }

@@ -1,0 +1,150 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"woodlark.example/core/capacity"
+	"woodlark.example/core/finding"
+	"woodlark.example/core/voice"
+	"woodlark.example/internal/api"
+	"woodlark.example/internal/probe/near"
+	"woodlark.example/internal/probe/stream"
+	"woodlark.example/internal/report"
+)
+
+var streamCommand = command{
+	name: "stream", summary: "a paced stream of packets to a far end: one-way delay, jitter, loss, order, voice quality",
+	usage: "[options] TARGET[:PORT]",
+	example: "woodlark stream -world learn:clear-there-noisy-back -from desk.northquay.example -codec g711 -for 20s terminal.holm.example\n" +
+		"woodlark stream -key-file key -codec opus -calls 50 -dscp EF 192.0.2.7:7474",
+	more: "At the target 'woodlark respond' must run, with the same key. Each direction has its own\n" +
+		"figures. One-way delay needs clocks that are in step; else their offset is estimated and\n" +
+		"taken out, and what it is worth is said. -codec is g711, g729, g722, opus, video-720p or\n" +
+		"video-1080p: RTP with RTCP reports; without it packets are STAMP's.",
+	run: runStream,
+}
+
+type streamOptions struct {
+	farOptions
+	direction, codec, rate, dscp, buffer string
+	calls, size                          int
+	interval, duration                   time.Duration
+}
+
+func (o *streamOptions) register(c *call) {
+	o.farOptions.register(c.flags)
+	c.flags.StringVar(&o.direction, "direction", "both", "there, back or both")
+	c.flags.DurationVar(&o.duration, "for", 10*time.Second, "how long")
+	c.flags.StringVar(&o.codec, "codec", "", "send as a call of this codec does")
+	c.flags.IntVar(&o.calls, "calls", 1, "streams side by side")
+	c.flags.DurationVar(&o.interval, "every", 0, "time between packets of a stream (default 20ms)")
+	c.flags.StringVar(&o.rate, "rate", "", "bits of payload a second of all streams, instead of -every: 2M")
+	c.flags.IntVar(&o.size, "payload", 0, "bytes of UDP payload in a packet (default 172)")
+	c.flags.StringVar(&o.dscp, "dscp", "", "service class, by name such as EF or by number")
+	c.flags.StringVar(&o.buffer, "buffer", "fixed", "de-jitter buffer of a call: fixed (40 ms) or adaptive")
+}
+
+// request is what the options ask for.
+func (o streamOptions) request() (stream.Request, error) {
+	r := stream.Request{Direction: stream.Direction(o.direction), For: o.duration, Calls: o.calls, Interval: o.interval, Size: o.size, Buffer: voice.Fixed}
+	if !slices.Contains([]string{"there", "back", "both"}, o.direction) {
+		return r, wrongCall("-direction %q is none of there, back, both", short(o.direction))
+	}
+	switch o.buffer {
+	case "fixed":
+	case "adaptive":
+		r.Buffer = voice.Adaptive
+	default:
+		return r, wrongCall("-buffer %q is neither fixed nor adaptive", short(o.buffer))
+	}
+	if o.codec != "" {
+		codec, err := voice.ParseCodec(o.codec)
+		if err != nil {
+			return r, wrongCall("-codec: %v", err)
+		}
+		r.Codec = &codec
+	}
+	if o.rate != "" {
+		rate, err := capacity.ParseRate(o.rate)
+		if err != nil {
+			return r, wrongCall("-rate: %v", err)
+		}
+		r.Rate = rate
+	}
+	dscp, err := api.ParseDSCP(o.dscp)
+	if err != nil {
+		return r, wrongCall("%v", err)
+	}
+	r.DSCP = dscp
+	if o.interval < 0 || o.size < 0 || o.calls < 1 {
+		return r, wrongCall("-every, -payload and -calls are not below zero, and -calls is 1 at least")
+	}
+	if _, err := r.Order(); err != nil {
+		return r, wrongCall("%v", err)
+	}
+	return r, nil
+}
+
+func runStream(c *call) error {
+	var o streamOptions
+	c.withFormat()
+	c.withService()
+	o.register(c)
+	if err := c.parse(); err != nil {
+		return err
+	}
+	if len(c.args) != 1 {
+		return wrongCall("name one target; %d are named", len(c.args))
+	}
+	r, err := o.request()
+	if err != nil {
+		return err
+	}
+	r.Target = c.args[0]
+	options, stop, err := c.far(o.farOptions, r.Target)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	heard, done := c.progressLine(func(_ string, p near.Progress) string {
+		return fmt.Sprintf("%s of %s   %d lost on the way there so far", p.Elapsed.Round(time.Second), p.Length, p.Lost)
+	})
+	var tell func(near.Progress)
+	if heard != nil {
+		tell = func(p near.Progress) { heard("", p) }
+	}
+	x, err := stream.Measure(c.ctx, options, r, tell)
+	done()
+	if err != nil {
+		return unmeasured(err)
+	}
+	return c.writeStream(x)
+}
+
+// worseStream are the findings that say a stream is not good.
+var worseStream = []finding.Code{finding.QualityBelow, finding.LossSteady, finding.LossBursts, finding.LossAlternating, finding.DSCPRemarked}
+
+func (c *call) writeStream(x finding.StreamReport) error {
+	var err error
+	switch c.format {
+	case "json":
+		err = report.JSON(c.out, x)
+	case "csv":
+		err = report.StreamCSV(c.out, x)
+	default:
+		err = report.Stream(c.out, c.ink, x, zone())
+	}
+	switch {
+	case err != nil:
+		return err
+	case len(x.Directions) == 0:
+		return exit{exitUnmeasured, fmt.Errorf("%s", x.Problem)}
+	case !x.Complete:
+		return exit{exitNotGood, fmt.Errorf("it broke off: %s", x.Problem)}
+	case slices.ContainsFunc(x.Findings, func(f finding.Finding) bool { return slices.Contains(worseStream, f.Code) }):
+		return exit{status: exitNotGood}
+	}
+	return nil
+}

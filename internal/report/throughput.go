@@ -1,0 +1,176 @@
+package report
+
+import (
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"time"
+
+	"woodlark.example/core/finding"
+)
+
+// Throughput writes what a bandwidth test found as text.
+func Throughput(w io.Writer, ink Ink, r finding.ThroughputReport, zone *time.Location) error {
+	l := lines{w: w}
+	k := r.Conditions
+	what := strings.ToUpper(r.Protocol)
+	if k.OfferedBps != nil {
+		what += fmt.Sprintf(" at %s in packets of %d bytes", Rate(k.OfferedBps), k.PacketBytes)
+	}
+	if k.Streams > 1 {
+		what += fmt.Sprintf(", %d streams", k.Streams)
+	}
+	if k.AtOnce {
+		what += ", both ways at once"
+	}
+	what += fmt.Sprintf(", %gs from %s", k.Seconds, r.StartedAt.In(zone).Format("15:04:05 MST"))
+	twoHeads(&l, ink, r.Target, r.Address, r.From, what, r.Findings, r.Problem, r.Note)
+	rows := [][]string{{"received"}, {"with warm-up"}, {"IP packets"}, {"frames"}, {"on the line"}, {"mean of repeats"}, {"sent"}, {"loss"}, {"jitter"}, {"overtaken"}, {"sent again"}, {"RTT at rest"},
+		{"RTT under load"}, {"TCP efficiency"}, {"buffer delay"}, {"transfer time ratio"}, {"held up by receiver"}, {"held up by buffer"}, {"CPU here / there"}}
+	var names []string
+	for _, d := range r.Directions {
+		names = append(names, d.Direction)
+		for i, cell := range throughputCells(d, r) {
+			rows[i] = append(rows[i], cell)
+		}
+	}
+	if len(names) > 0 {
+		l.put("")
+		sideBySide(&l, ink, names, rows)
+	}
+	if y := r.Yardstick; y != nil {
+		l.put("  %s", ink.Faint(fmt.Sprintf("Within themselves the machines reach %s here and %s there.", orNone(Rate(y.NearBps)), orNone(Rate(y.FarBps)))))
+	}
+	for _, d := range r.Directions {
+		for _, t := range d.Tried {
+			l.put("  %s", ink.Faint(fmt.Sprintf("%s: datagrams at %s lost %s, the slowest waited %s.", d.Direction, Rate(&t.OfferedBps), orNone(Percent(t.LossRatio)), orNone(Ms(t.DelayedMs)))))
+		}
+	}
+	if len(r.Directions) > 0 {
+		l.put("  %s", ink.Faint(conditions(k)))
+		l.put("")
+		throughputStrip(&l, ink, r)
+	}
+	return l.err
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "nothing that could be measured"
+	}
+	return s
+}
+
+// conditions are those that the figures hold under.
+func conditions(k finding.ThroughputConditions) string {
+	parts := []string{"Rates are of payload where no layer is named"}
+	if k.Congestion != "" {
+		parts = append(parts, "congestion control "+k.Congestion)
+	}
+	if k.WindowBytes > 0 {
+		parts = append(parts, fmt.Sprintf("window %d bytes", k.WindowBytes))
+	}
+	if k.WarmUpSeconds > 0 {
+		parts = append(parts, fmt.Sprintf("the first %gs left out", k.WarmUpSeconds))
+	}
+	if k.NearSystem != "" {
+		parts = append(parts, fmt.Sprintf("%s here, %s there", k.NearSystem, k.FarSystem))
+	}
+	return strings.Join(parts, "; ") + "."
+}
+
+func throughputCells(d finding.ThroughputDirection, r finding.ThroughputReport) []string {
+	mean, again, overtaken, cpu, sent, whole := "", "", "", "", "", ""
+	if n := len(r.Repeats); n > len(r.Directions) && d.Trimmed != nil {
+		mean = Rate(d.Trimmed)
+		if r.Conditions.AtOnce || n >= 5*len(r.Directions) {
+			mean += ", best and worst left out"
+		}
+	}
+	if d.Retransmits != nil && d.Segments != nil {
+		again = fmt.Sprintf("%d of %d segments", *d.Retransmits, *d.Segments)
+	}
+	if d.Reordered != nil && *d.Reordered > 0 {
+		overtaken = strconv.FormatInt(*d.Reordered, 10)
+	}
+	if d.BusyNear != nil && d.BusyFar != nil {
+		cpu = Percent(d.BusyNear) + " / " + Percent(d.BusyFar)
+	}
+	if d.SentBps != nil {
+		sent = Rate(d.SentBps)
+	}
+	if d.WholeBps != nil && d.ReceivedBps != nil && *d.WholeBps != *d.ReceivedBps {
+		whole = Rate(d.WholeBps)
+	}
+	times := ""
+	if d.TransferRatio != nil {
+		times = strconv.FormatFloat(*d.TransferRatio, 'f', 2, 64)
+	}
+	return []string{Rate(d.ReceivedBps), whole, Rate(d.IPBps), Rate(d.FrameBps), Rate(d.LineBps), mean, sent, Percent(d.LossRatio), Ms(d.JitterMs), overtaken, again, Ms(d.RTTRestMs), Ms(d.RTTLoadMs),
+		Percent(d.Efficiency), Percent(d.BufferDelay), times, Percent(d.ByReceiver), Percent(d.ByBuffer), cpu}
+}
+
+// throughputStrip is the rate of each second, at its receiver.
+func throughputStrip(l *lines, ink Ink, r finding.ThroughputReport) {
+	var sides [2]*finding.ThroughputDirection
+	count, most := 0, 0.0
+	for i := range r.Directions {
+		d := &r.Directions[i]
+		side := 1
+		if d.There {
+			side = 0
+		}
+		sides[side] = d
+		count = max(count, len(d.Intervals))
+		for _, s := range d.Intervals {
+			most = max(most, s.ReceivedBps)
+		}
+	}
+	name := func(d *finding.ThroughputDirection) string {
+		if d == nil {
+			return ""
+		}
+		return d.Direction
+	}
+	strip(l, ink, name(sides[0]), name(sides[1]), most, count, func(i int, there bool) (float64, string, bool) {
+		d := sides[1]
+		if there {
+			d = sides[0]
+		}
+		if d == nil || i >= len(d.Intervals) {
+			return 0, "", false
+		}
+		s := d.Intervals[i]
+		says := Rate(&s.ReceivedBps)
+		if s.WarmUp {
+			says = "(" + says + ")"
+		}
+		return s.ReceivedBps, says, true
+	}, func(i int) float64 {
+		for _, d := range sides {
+			if d != nil && i < len(d.Intervals) {
+				return d.Intervals[i].StartSeconds
+			}
+		}
+		return 0
+	})
+}
+
+// ThroughputCSV writes one row an interval and direction.
+func ThroughputCSV(w io.Writer, r finding.ThroughputReport) error {
+	rows := [][]string{{"direction", "start_seconds", "seconds", "received_bytes", "received_bps", "sent_bytes", "retransmits", "rtt_ms", "window_bytes", "warm_up"}}
+	whole := func(v *int64) string {
+		if v == nil {
+			return ""
+		}
+		return strconv.FormatInt(*v, 10)
+	}
+	for _, d := range r.Directions {
+		for _, s := range d.Intervals {
+			rows = append(rows, []string{d.Direction, Cell(&s.StartSeconds), Cell(&s.Seconds), strconv.FormatInt(s.ReceivedBytes, 10), Cell(&s.ReceivedBps), whole(s.SentBytes), whole(s.Retransmits),
+				Cell(s.RTTMs), whole(s.WindowBytes), strconv.FormatBool(s.WarmUp)})
+		}
+	}
+	return CSV(w, rows)
+}
