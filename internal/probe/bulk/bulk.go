@@ -8,7 +8,6 @@ import (
 	"io"
 	"math/rand/v2"
 	"net"
-	"os"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -32,7 +31,8 @@ type Interval struct {
 // Report is how a transfer went at one end.
 type Report struct {
 	Bytes     int64      `json:"bytes"`
-	Seconds   float64    `json:"seconds"` // from the first byte to the last
+	First     float64    `json:"first_seconds"` // of the receiver: when the first byte came, since the start
+	Seconds   float64    `json:"seconds"`       // from the first byte to the last
 	Intervals []Interval `json:"intervals"`
 	// At its end, of the one who sends; zero values when its stack does not tell.
 	Told       bool    `json:"told"`
@@ -118,6 +118,7 @@ func (t *Transfer) Run(ctx context.Context) Report {
 		if t.Sends {
 			from = 0
 		}
+		t.report.First = time.Duration(from).Seconds()
 		t.report.Seconds = time.Duration(last - from).Seconds()
 	}
 	for range t.Conns {
@@ -153,7 +154,8 @@ func (t *Transfer) send(c net.Conn) error {
 		k, err := c.Write(block[at : at+n])
 		t.count(k)
 		left -= int64(k)
-		if errors.Is(err, os.ErrDeadlineExceeded) && !time.Now().Before(end) {
+		var timed net.Error
+		if errors.As(err, &timed) && timed.Timeout() && !time.Now().Before(end) {
 			break
 		}
 		if err != nil {

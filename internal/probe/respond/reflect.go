@@ -13,6 +13,7 @@ import (
 // one and never larger than what came. It belongs to one goroutine.
 type reflector struct {
 	r       *Responder
+	conn    network.Conn
 	sources map[netip.Addr]*budget
 	all     budget
 	states  map[stateKey]*state
@@ -46,8 +47,8 @@ const (
 	leastReflect = 41 // bytes of a TWAMP-Light packet (RFC 8762 §4.6)
 )
 
-func newReflector(r *Responder) *reflector {
-	return &reflector{r: r, sources: map[netip.Addr]*budget{}, states: map[stateKey]*state{}, recent: map[uint16]*state{}}
+func newReflector(r *Responder, conn network.Conn) *reflector {
+	return &reflector{r: r, conn: conn, sources: map[netip.Addr]*budget{}, states: map[stateKey]*state{}, recent: map[uint16]*state{}}
 }
 
 // take reports whether one packet may go.
@@ -138,7 +139,7 @@ func (f *reflector) take(p *network.Packet) {
 	if size > base {
 		f.extend(out[base:], b[base:], p, s, peer)
 	}
-	_, _ = f.r.udp.Send(peer, out[:size])
+	_, _ = f.conn.Send(peer, out[:size])
 }
 
 // accuracy is the error estimate of this end's clock.

@@ -77,8 +77,7 @@ type Responder struct {
 	o       Options
 	streams network.Streams
 	listen  net.Listener
-	udp     network.Conn
-	reflect *reflector
+	udp     []*reflector // a socket each
 
 	mu       sync.Mutex
 	sessions map[uint64]*served
@@ -110,14 +109,29 @@ func New(o Options) (*Responder, error) {
 		at = netip.AddrPortFrom(o.Listen.Addr(), bound.Port())
 	}
 	o.Listen = at
-	udp, err := o.Network.Open(network.UDP, wire.FamilyOf(at.Addr()), socketAt(at, netip.AddrPort{}))
-	if err != nil {
-		_ = l.Close()
-		return nil, err
+	r := &Responder{o: o, streams: streams, listen: l, sessions: map[uint64]*served{}}
+	// TCP at all IPv6 addresses is at all IPv4 addresses too; of UDP each has its own.
+	places := []netip.AddrPort{at}
+	if at.Addr() == netip.IPv6Unspecified() {
+		places = append(places, netip.AddrPortFrom(netip.IPv4Unspecified(), at.Port()))
 	}
-	r := &Responder{o: o, streams: streams, listen: l, udp: udp, sessions: map[uint64]*served{}}
-	r.reflect = newReflector(r)
+	for _, place := range places {
+		conn, err := o.Network.Open(network.UDP, wire.FamilyOf(place.Addr()), socketAt(place, netip.AddrPort{}))
+		if err != nil {
+			r.shut()
+			return nil, err
+		}
+		r.udp = append(r.udp, newReflector(r, conn))
+	}
 	return r, nil
+}
+
+// shut gives up the port.
+func (r *Responder) shut() {
+	_ = r.listen.Close()
+	for _, u := range r.udp {
+		_ = u.conn.Close()
+	}
 }
 
 // socketAt are the options of a socket at the responder's port.
@@ -145,10 +159,11 @@ func (r *Responder) Run(ctx context.Context) error {
 	defer cancel()
 	r.owned.Go(func() {
 		<-ctx.Done()
-		_ = r.listen.Close()
-		_ = r.udp.Close()
+		r.shut()
 	})
-	r.o.Network.Clock().Go(&r.owned, r.datagrams)
+	for _, u := range r.udp {
+		r.o.Network.Clock().Go(&r.owned, func() { r.datagrams(u) })
+	}
 	var failed error
 	for {
 		c, err := r.listen.Accept()
@@ -245,17 +260,17 @@ func newName() uint64 {
 }
 
 // datagrams sees to what comes from who has no socket of its own yet.
-func (r *Responder) datagrams() {
+func (r *Responder) datagrams(u *reflector) {
 	packets := make([]network.Packet, 64)
 	for {
-		n, err := r.udp.Receive(packets)
+		n, err := u.conn.Receive(packets)
 		if err != nil {
 			return
 		}
 		for i := range n {
 			p := &packets[i]
 			if p.Event != network.Answer {
-				r.reflect.departed(p)
+				u.departed(p)
 				continue
 			}
 			if name, is := session.IsDatagram(p.Data); is {
@@ -267,7 +282,7 @@ func (r *Responder) datagrams() {
 				}
 				continue
 			}
-			r.reflect.take(p)
+			u.take(p)
 		}
 	}
 }

@@ -39,8 +39,10 @@ const (
 	orderPatience = 30 * time.Second
 	joinPatience  = 10 * time.Second
 	// grace is how much longer than its order a session may last.
-	grace    = 20 * time.Second
-	partSize = 1 << 20
+	grace = 20 * time.Second
+	// drainPatience is how long bytes that are on their way may still take.
+	drainPatience = 10 * time.Second
+	partSize      = 1 << 20
 )
 
 // check says why an order is not carried out.
@@ -249,6 +251,8 @@ func (s *served) run(ctx context.Context) error {
 	}
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
+	// What is on its way when the near end has done its part still comes, for a while.
+	var drained, late <-chan struct{}
 	for {
 		select {
 		case <-tick.C:
@@ -257,9 +261,16 @@ func (s *served) run(ctx context.Context) error {
 			}
 			continue
 		case m := <-heard:
-			if m.Kind != session.Finish {
+			if m.Kind != session.Finish || drained != nil {
 				continue
 			}
+			drained = work.drained()
+			draining, stop := context.WithTimeout(ctx, drainPatience)
+			defer stop()
+			late = draining.Done()
+			continue
+		case <-drained:
+		case <-late:
 		case err := <-gone:
 			return err
 		case <-ctx.Done():
@@ -361,6 +372,16 @@ func (w *work) move(ctx context.Context, t *session.TCPOrder) {
 			w.mu.Unlock()
 		})
 	}
+}
+
+// drained is closed when all TCP connections have ended.
+func (w *work) drained() <-chan struct{} {
+	over := make(chan struct{})
+	go func() { // ends with the transfers, which the session waits for
+		w.moving.Wait()
+		close(over)
+	}()
+	return over
 }
 
 // look is how far it is.

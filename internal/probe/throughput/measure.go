@@ -172,6 +172,11 @@ func (m *measurement) ofTCP(d *finding.ThroughputDirection, t near.Transfer, o n
 		d.SentBytes = t.Sent.Bytes
 		d.SentBps = bps(capacity.Of(t.Sent.Bytes, t.Sent.Seconds))
 	}
+	for _, x := range []*bulk.Report{t.Sent, t.Received} {
+		if x != nil && x.Problem != "" {
+			m.report.Note = "A stream ended before its time: " + x.Problem
+		}
+	}
 	if t.Received == nil { // the far end's notes did not come over
 		return
 	}
@@ -201,8 +206,7 @@ func (m *measurement) ofTCP(d *finding.ThroughputDirection, t near.Transfer, o n
 	// warm-up to its last byte.
 	d.Seconds = r.Seconds
 	if counted < len(d.Intervals) {
-		first := d.Intervals[len(d.Intervals)-counted].StartSeconds - d.Intervals[0].StartSeconds
-		d.Seconds = r.Seconds - first
+		d.Seconds = r.First + r.Seconds - d.Intervals[len(d.Intervals)-counted].StartSeconds
 	} else {
 		bytes = r.Bytes
 	}

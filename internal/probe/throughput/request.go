@@ -52,7 +52,7 @@ type Request struct {
 // The usual values.
 const (
 	DefaultFor    = 10 * time.Second
-	DefaultWarmUp = time.Second
+	DefaultWarmUp = 2 * time.Second
 	DefaultSize   = 1400
 	DefaultRate   = capacity.Rate(1e6)
 	mostSearch    = capacity.Rate(10e9)
