@@ -53,9 +53,11 @@ type Held struct {
 
 const (
 	mostlyHeld  = 0.5  // share of the time
+	partlyHeld  = 0.2  // that tells when datagrams go through faster
 	noTime      = 0.85 // busy
 	deepQueue   = 5 * time.Millisecond
 	manyAgain   = 5e-4 // segments sent again
+	manyLost    = 2e-3
 	clearlyLost = 2e-3 // of datagrams at half the rate
 )
 
@@ -68,18 +70,22 @@ func WhatHeld(e Evidence) Held {
 	queued := e.queued()
 	receiver, buffer := e.ByReceiver.Or(0), e.ByBuffer.Or(0)
 	switch {
+	case e.Busy.Or(0) >= noTime && !queued:
+		return Held{ByHost, share(e.Busy.Or(0)), "an end had no time to spare"}
 	case receiver+buffer >= mostlyHeld && again < manyAgain && receiver >= buffer:
 		return Held{ByWindow, share(receiver), "the receiver's window was used up"}
 	case receiver+buffer >= mostlyHeld && again < manyAgain:
 		return Held{ByWindow, share(buffer), "the sender's buffer was used up"}
+	case receiver+buffer >= partlyHeld && again < manyAgain && e.Above != nil && e.Above.Loss < clearlyLost && e.Above.Delayed.Or(0) < deepQueue:
+		return Held{ByWindow, 0.8, "the window was used up again and again, and the path carries more"}
 	case e.Below != nil && e.Below.Loss >= clearlyLost:
 		return Held{ByLoss, share(0.5 + 50*e.Below.Loss), "packets are lost even at half of this rate"}
 	case e.Above != nil && e.Above.Loss >= 0.02 && !queued && e.Above.Delayed.Or(math.MaxInt64) < deepQueue && again >= manyAgain:
 		return Held{ByPolicer, 0.9, "what exceeds the rate is dropped at once, without having waited"}
 	case queued || e.Above != nil && e.Above.Loss >= 0.02 && e.Above.Delayed.Or(0) >= deepQueue:
 		return Held{ByLink, 0.9, "a queue stood before the link all along"}
-	case e.Busy.Or(0) >= noTime:
-		return Held{ByHost, share(e.Busy.Or(0)), "a machine at an end had no time to spare"}
+	case again >= manyLost && e.Above != nil && e.Above.Loss < 0.02:
+		return Held{ByLoss, 0.85, "segments are lost now and then, and TCP slows down for each, while datagrams go through faster"}
 	case again >= 0.005 && e.Below == nil:
 		return Held{ByLoss, 0.6, "segments had to be sent again, and nothing waited"}
 	}

@@ -107,6 +107,8 @@ type ThroughputDirection struct {
 	ByBuffer      *float64             `json:"held_by_buffer_ratio"`
 	BusyNear      *float64             `json:"cpu_near_ratio"` // of the whole machine
 	BusyFar       *float64             `json:"cpu_far_ratio"`
+	BusiestNear   *float64             `json:"busiest_thread_near_ratio"` // of those that moved the bytes
+	BusiestFar    *float64             `json:"busiest_thread_far_ratio"`
 	HeldBy        string               `json:"held_by"`
 	HeldWhy       string               `json:"held_why"`
 	HeldSure      float64              `json:"held_confidence"`
@@ -187,8 +189,8 @@ func heldBy(d ThroughputDirection) (Finding, bool) {
 	add("tcp_efficiency_ratio", d.Efficiency)
 	add("rtt_rest_ms", d.RTTRestMs)
 	add("rtt_load_ms", d.RTTLoadMs)
-	add("cpu_near_ratio", d.BusyNear)
-	add("cpu_far_ratio", d.BusyFar)
+	add("busiest_thread_near_ratio", d.BusiestNear)
+	add("busiest_thread_far_ratio", d.BusiestFar)
 	return f, true
 }
 

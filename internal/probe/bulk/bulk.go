@@ -8,6 +8,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"net"
+	"runtime"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -43,7 +44,10 @@ type Report struct {
 	LeastRTTMs float64 `json:"least_rtt_ms"`
 	ByReceiver float64 `json:"by_receiver_ratio"` // shares of the time that there was something to send
 	ByBuffer   float64 `json:"by_buffer_ratio"`
-	Problem    string  `json:"problem,omitempty"` // why it ended early
+	// Busiest is the share of the time that the busiest of the threads that moved the
+	// bytes was at work.
+	Busiest float64 `json:"busiest_thread_ratio"`
+	Problem string  `json:"problem,omitempty"` // why it ended early
 }
 
 // Transfer is one direction of a test at one end.
@@ -100,11 +104,20 @@ func (t *Transfer) Run(ctx context.Context) Report {
 	problems := make(chan error, len(t.Conns))
 	for _, c := range t.Conns {
 		moving.Go(func() {
+			runtime.LockOSThread()
+			defer runtime.UnlockOSThread()
+			worked, began := host.ThreadTime(), time.Now()
+			var err error
 			if t.Sends {
-				problems <- t.send(c)
+				err = t.send(c)
 			} else {
-				problems <- t.receive(c)
+				err = t.receive(c)
 			}
+			share := float64(host.ThreadTime()-worked) / float64(time.Since(began))
+			t.mu.Lock()
+			t.report.Busiest = max(t.report.Busiest, share)
+			t.mu.Unlock()
+			problems <- err
 		})
 	}
 	moving.Wait()

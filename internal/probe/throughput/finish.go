@@ -53,11 +53,11 @@ func duration(ms *float64) figure.Duration {
 	return figure.Of(figure.FromMillis(*ms))
 }
 
-// busy is how busy the busier end was: its machine, or as close as the transfer came to
-// what that reaches within itself.
+// busy is how busy the busier end was: the threads that moved the bytes, its whole
+// machine, or as close as the transfer came to what that reaches within itself.
 func (m *measurement) busy(d *finding.ThroughputDirection) figure.Number {
 	most := -1.0
-	for _, v := range []*float64{d.BusyNear, d.BusyFar} {
+	for _, v := range []*float64{d.BusyNear, d.BusyFar, d.BusiestNear, d.BusiestFar} {
 		if v != nil {
 			most = max(most, *v)
 		}

@@ -218,6 +218,12 @@ func (m *measurement) ofTCP(d *finding.ThroughputDirection, t near.Transfer, o n
 			d.BusyNear, d.BusyFar = &to, &from
 		}
 	}
+	if t.Sent != nil {
+		d.BusiestNear, d.BusiestFar = &t.Sent.Busiest, &r.Busiest
+		if !d.There {
+			d.BusiestNear, d.BusiestFar = d.BusiestFar, d.BusiestNear
+		}
+	}
 	m.ofSender(d, t, o)
 }
 
