@@ -90,7 +90,7 @@ func (c *Channel) Send(kind Kind, body any, blob []byte) error {
 	c.sent++
 	_ = c.c.SetWriteDeadline(time.Now().Add(sendTime))
 	if _, err := c.c.Write(whole); err != nil {
-		return fmt.Errorf("send %q to the far end: %w", kind, err)
+		return fmt.Errorf("%w: %q could not be sent to it: %w", ErrGone, kind, err)
 	}
 	return nil
 }

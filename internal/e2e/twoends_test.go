@@ -1,0 +1,381 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"woodlark.example/core/finding"
+)
+
+// running is a program that runs until it is stopped.
+type running struct {
+	cmd   *exec.Cmd
+	log   *syncBuffer
+	ended chan struct{}
+}
+
+// background runs woodlark until the test ends, and waits until it has said something.
+func (m *machine) background(says string, args ...string) *running {
+	m.t.Helper()
+	r := &running{cmd: m.command(args...), log: &syncBuffer{}, ended: make(chan struct{})}
+	r.cmd.Env = append(r.cmd.Env, "WOODLARK_KEY=gull")
+	r.cmd.Stdout, r.cmd.Stderr = r.log, r.log
+	r.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	require.NoError(m.t, r.cmd.Start())
+	go func() {
+		_ = r.cmd.Wait()
+		close(r.ended)
+	}()
+	m.t.Cleanup(func() { r.kill(syscall.SIGTERM) })
+	require.Eventually(m.t, func() bool { return strings.Contains(r.log.String(), says) }, waitLimit, tick, "%v", args)
+	return r
+}
+
+// kill ends it with its children.
+func (r *running) kill(s syscall.Signal) {
+	_ = syscall.Kill(-r.cmd.Process.Pid, s)
+	<-r.ended
+}
+
+// keyed runs a command with the key.
+func (m *machine) keyed(args ...string) (string, string, int) {
+	m.t.Helper()
+	m.t.Setenv("WOODLARK_KEY", "gull")
+	return m.cli(args...)
+}
+
+func jsonOf[T any](t *testing.T, out string) (v T) {
+	t.Helper()
+	require.NoError(t, json.Unmarshal([]byte(out), &v), out)
+	return v
+}
+
+func codes(list []finding.Finding) (out []string) {
+	for _, f := range list {
+		out = append(out, string(f.Code))
+	}
+	return out
+}
+
+// farAt is the address that a far end says it listens at.
+func farAt(r *running) string {
+	_, rest, _ := strings.Cut(r.log.String(), "Far end at ")
+	at, _, _ := strings.Cut(rest, ",")
+	return at
+}
+
+func TestTwoEndsOnThisMachine(t *testing.T) {
+	m := newMachine(t)
+	at := farAt(m.background("Far end at", "respond", "-listen", "127.0.0.1:0"))
+	t.Run("stream", func(t *testing.T) {
+		out, errs, status := m.keyed("stream", "-codec", "g711", "-for", "10s", "-dscp", "EF", "-format", "json", at)
+		require.Less(t, status, 2, errs)
+		r := jsonOf[finding.StreamReport](t, out)
+		assert.True(t, r.Complete)
+		assert.True(t, r.Clock.InStep, "both ends share a clock")
+		require.Len(t, r.Directions, 2)
+		for _, d := range r.Directions {
+			assert.Equal(t, 500, d.Sent)
+			assert.LessOrEqual(t, d.Lost, 2)
+			assert.Equal(t, []finding.DSCPCount{{DSCP: 46, Packets: d.Received}}, d.DSCPs)
+			assert.Greater(t, *d.Quality.MOS, 4.2)
+			assert.Positive(t, *d.MedianMs)
+		}
+		assert.Positive(t, r.Reports, "RTCP")
+	})
+	t.Run("throughput", func(t *testing.T) {
+		out, errs, status := m.keyed("throughput", "-for", "2s", "-explain=false", "-repeats", "5", "-direction", "there", "-yardstick", "-format", "json", at)
+		require.Zero(t, status, errs)
+		r := jsonOf[finding.ThroughputReport](t, out)
+		assert.Len(t, r.Repeats, 5)
+		assert.Positive(t, *r.Trimmed)
+		assert.Positive(t, *r.Yardstick.NearBps)
+		assert.Positive(t, *r.Yardstick.FarBps)
+		assert.NotEmpty(t, r.Conditions.Congestion)
+		sum, best, worst := 0.0, 0.0, math.Inf(1)
+		for _, x := range r.Repeats {
+			sum, best, worst = sum+*x.Bps, max(best, *x.Bps), min(worst, *x.Bps)
+		}
+		assert.InEpsilon(t, (sum-best-worst)/3, *r.Trimmed, 1e-9, "the best and the worst are left out")
+		assert.Contains(t, []string{"held_by_host", ""}, r.HeldBy, "nothing but this machine is between")
+	})
+	t.Run("datagrams", func(t *testing.T) {
+		out, errs, status := m.keyed("throughput", "-protocol", "udp", "-rate", "20M", "-for", "2s", "-direction", "both", "-format", "json", at)
+		require.Zero(t, status, errs)
+		r := jsonOf[finding.ThroughputReport](t, out)
+		require.Len(t, r.Directions, 2)
+		for _, d := range r.Directions {
+			assert.InEpsilon(t, 20e6, *d.ReceivedBps, 0.02)
+			assert.InEpsilon(t, 20e6*1428/1400, *d.IPBps, 0.02)
+			assert.LessOrEqual(t, *d.LossRatio, 0.01)
+		}
+	})
+	t.Run("text", func(t *testing.T) {
+		out, _, _ := m.keyed("stream", "-for", "1s", at)
+		assert.Contains(t, out, "Both ends go by one clock.")
+		out, _, _ = m.keyed("throughput", "-for", "1s", "-explain=false", "-format", "csv", at)
+		assert.Contains(t, out, "direction,start_seconds")
+	})
+	for _, c := range []struct {
+		name   string
+		args   []string
+		status int
+		says   string
+	}{
+		{"another key", []string{"stream", "-key", "tern", at}, 3, "does not accept this key"},
+		{"no target", []string{"stream"}, 2, "name one target"},
+		{"no such codec", []string{"stream", "-codec", "speex", at}, 2, "there are G.711"},
+		{"codec and rate", []string{"stream", "-codec", "g711", "-rate", "1M", at}, 2, "leave out interval, rate and size"},
+		{"no rate", []string{"throughput", "-protocol", "udp", "-rate", "fast", at}, 2, "is not a rate"},
+		{"rate of TCP", []string{"throughput", "-rate", "1M", at}, 2, "are of UDP"},
+		{"no congestion control", []string{"throughput", "-congestion", "gullwing", at}, 3, "no congestion control"},
+		{"no such protocol", []string{"throughput", "-protocol", "sctp", at}, 2, "tcp or udp"},
+		{"nobody there", []string{"throughput", "127.0.0.1:1"}, 3, "is 'woodlark respond' running there"},
+		{"no port", []string{"stream", "127.0.0.1:gull"}, 2, "is not ADDRESS:PORT"},
+		{"far end without key", []string{"respond", "-key-file", "/dev/null"}, 2, "holds no key"},
+		{"nowhere to listen", []string{"respond", "-listen", "gull"}, 2, "is not ADDRESS:PORT"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, errs, status := m.keyed(c.args...)
+			assert.Equal(t, c.status, status)
+			assert.Contains(t, errs, c.says)
+		})
+	}
+}
+
+// TestAnEndIsKilled: the run ends in bounded time as failed, with its reason and what
+// was measured, and the far end is free again.
+func TestAnEndIsKilled(t *testing.T) {
+	m := newMachine(t)
+	far := m.background("Far end at", "respond", "-listen", "127.0.0.1:0", "-verbose", "-sessions", "1")
+	at := farAt(far)
+	t.Setenv("WOODLARK_KEY", "gull")
+	cmd := m.command("stream", "-for", "5m", at)
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool { return strings.Contains(far.log.String(), "a session began") }, waitLimit, tick)
+	require.NoError(t, cmd.Process.Kill())
+	_ = cmd.Wait()
+	require.Eventually(t, func() bool { return strings.Contains(far.log.String(), "a session failed") }, waitLimit, tick)
+	_, errs, status := m.keyed("throughput", "-for", "1s", "-explain=false", "-direction", "there", at)
+	require.Zero(t, status, "it is free again: %s", errs)
+
+	out, log := &syncBuffer{}, &syncBuffer{}
+	cmd = m.command("throughput", "-for", "5m", "-direction", "there", "-format", "json", at)
+	cmd.Stdout, cmd.Stderr = out, log
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool { return strings.Count(far.log.String(), "a session began") == 3 }, waitLimit, tick)
+	far.kill(syscall.SIGKILL)
+	began := time.Now()
+	err := cmd.Wait()
+	assert.Less(t, time.Since(began), 30*time.Second)
+	assert.Error(t, err)
+	assert.Contains(t, log.String(), "the far end is gone")
+}
+
+// overLink runs a command at the near end of one link, with a far end at the other.
+func (m *machine) overLink(link string, args ...string) string {
+	m.t.Helper()
+	m.t.Setenv("WOODLARK_KEY", "gull")
+	line := fmt.Sprintf("for i in $(seq 100); do %s && exit 0; s=$?; [ $s = 3 ] || exit $s; done", program+" "+strings.Join(args, " "))
+	out, errs, _ := m.cli("lab", "run", "-link", link, "-far", program+" respond -listen :7474", "--", "bash", "-c", line)
+	require.Contains(m.t, out, "{", errs)
+	return out[strings.Index(out, "{"):]
+}
+
+// TestLinksThroughRealSockets: what one link does is found, over rates, delays and
+// losses, by real sockets. The machine is shared: what is wrong is tried again.
+func TestLinksThroughRealSockets(t *testing.T) {
+	for _, c := range []struct {
+		rate  float64 // Mbit/s of IP packets
+		delay float64 // ms, one way
+		loss  float64 // percent, each way
+	}{{1, 20, 0}, {10, 1, 0}, {10, 100, 1}, {100, 5, 0.5}, {100, 200, 0}, {500, 1, 0}, {20, 50, 5}} {
+		link := fmt.Sprintf("%gMbit/s, %gms, %g%%", c.rate, c.delay, c.loss)
+		t.Run(link, func(t *testing.T) {
+			m := newMachine(t)
+			again(t, func() string {
+				r := jsonOf[finding.ThroughputReport](t, m.overLink(link, "throughput", "-protocol", "udp", "-rate", fmt.Sprintf("%.0f", c.rate*1.2e6), "-for", "4s", "-direction", "there", "-format", "json", "far.example"))
+				d := r.Directions[0]
+				through := c.rate * 1e6 * (1 - c.loss/100)
+				return off("rate", *d.IPBps, through, 0.01*through+0.4*c.loss/100*through)
+			})
+			again(t, func() string {
+				r := jsonOf[finding.StreamReport](t, m.overLink(link, "stream", "-every", "4ms", "-payload", "60", "-for", "8s", "-format", "json", "far.example"))
+				for _, d := range r.Directions {
+					// 2,000 packets: four standard deviations of the loss.
+					p := c.loss / 100
+					if wrong := off("loss", *d.LossRatio, p, 4*math.Sqrt(p*(1-p)/2000)+0.001); wrong != "" {
+						return wrong
+					}
+					serial := (60 + 28) * 8 / (c.rate * 1e3) // ms that the packet takes on the link
+					if wrong := off("one-way delay", *d.MedianMs, c.delay+serial, 0.2); wrong != "" {
+						return wrong
+					}
+					if wrong := off("jitter", *d.JitterMs, 0, 0.1); wrong != "" {
+						return wrong
+					}
+				}
+				return ""
+			})
+		})
+	}
+}
+
+// off says that a value is not what it should be, within a distance.
+func off(what string, is, want, within float64) string {
+	if math.Abs(is-want) <= within {
+		return ""
+	}
+	return fmt.Sprintf("%s is %g, not %g ± %g", what, is, want, within)
+}
+
+// again tries up to three times: a machine without time to spare loses and delays
+// packets itself, and what is wrong of Woodlark would be wrong each time.
+func again(t *testing.T, try func() string) {
+	t.Helper()
+	wrong := ""
+	for range 3 {
+		if wrong = try(); wrong == "" {
+			return
+		}
+		t.Log(wrong)
+	}
+	t.Error(wrong)
+}
+
+// TestWhatHoldsThroughputBack: each cause where it is the only one.
+func TestWhatHoldsThroughputBack(t *testing.T) {
+	for _, c := range []struct {
+		world string
+		more  []string
+		want  string
+	}{
+		{"small-line", []string{"-congestion", "cubic"}, "held_by_link"},
+		{"fast-then-not", nil, "policed"},
+		{"satellite-copy", []string{"-window", "65536"}, "held_by_window"},
+		{"radio-copy", []string{"-congestion", "cubic"}, "held_by_loss"},
+		{"nobody-may-upload", []string{"-congestion", "cubic"}, "bloat"},
+		{"slow-up-fast-down", []string{"-direction", "each"}, "direction_differs"},
+	} {
+		t.Run(c.world, func(t *testing.T) {
+			m := newMachine(t)
+			m.good("lab", "up", "-world", "../../demo/faults/"+c.world+".yaml", "-name", "fault")
+			_, process := labRecord(t, m, "fault")
+			t.Cleanup(func() { _ = syscall.Kill(process, syscall.SIGKILL) })
+			m.background("Far end at", "lab", "run", "-at", "terminal.holm.example", "--", program, "respond", "-listen", ":7474")
+			args := append([]string{"lab", "run", "-at", desk, "--", program, "throughput", "-for", "8s", "-direction", "there", "-format", "json"}, c.more...)
+			again(t, func() string {
+				out, errs, status := m.keyed(append(args, "terminal.holm.example")...)
+				require.Less(t, status, 2, "%s%s", out, errs)
+				r := jsonOf[finding.ThroughputReport](t, out)
+				found := codes(r.Findings)
+				if !strings.Contains(strings.Join(found, " "), c.want) {
+					return fmt.Sprintf("%s must be among %v: %s", c.want, found, out[:min(len(out), 1500)])
+				}
+				for _, other := range []string{"held_by_link", "policed", "held_by_window", "held_by_loss", "held_by_host"} {
+					if strings.HasPrefix(c.want, "held") || c.want == "policed" {
+						if other != c.want && strings.Contains(strings.Join(found, " "), other) {
+							return fmt.Sprintf("%s must not be among %v", other, found)
+						}
+					}
+				}
+				return ""
+			})
+			m.good("lab", "down", "-name", "fault")
+		})
+	}
+}
+
+// TestClocksThatAreOff: a far clock that is slow and drifts is found, and taken out.
+func TestClocksThatAreOff(t *testing.T) {
+	m := newMachine(t)
+	again(t, func() string {
+		out, errs, _ := m.cli("stream", "-world", "../../demo/faults/arrives-before-it-left.yaml", "-from", desk, "-for", "20s", "-format", "json", "terminal.holm.example")
+		r := jsonOf[finding.StreamReport](t, out)
+		found := codes(r.Findings)
+		if !strings.Contains(strings.Join(found, " "), "clock_unsure") || strings.Contains(strings.Join(found, " "), "direction_differs") {
+			return fmt.Sprintf("clock_unsure and no direction_differs must be among %v %s", found, errs)
+		}
+		// It drifts by 40 ppm of the time since the world's reference, which is near now.
+		if wrong := off("offset", *r.Clock.OffsetMs, -350, 5); wrong != "" {
+			return wrong
+		}
+		if wrong := off("skew", math.Abs(*r.Clock.SkewPPM), 40, 8); wrong != "" {
+			return wrong
+		}
+		for _, d := range r.Directions {
+			if wrong := off("one-way delay", *d.MedianMs, 11.5, 0.3); wrong != "" {
+				return wrong
+			}
+		}
+		return ""
+	})
+}
+
+// TestCallsAsAnAnalystSeesThem: what another program reads out of the packets of a call
+// agrees on loss and jitter, and finds nothing malformed.
+func TestCallsAsAnAnalystSeesThem(t *testing.T) {
+	m := newMachine(t)
+	m.good("lab", "up", "-world", "../../demo/faults/clear-there-noisy-back.yaml", "-name", "call")
+	_, process := labRecord(t, m, "call")
+	t.Cleanup(func() { _ = syscall.Kill(process, syscall.SIGKILL) })
+	m.background("Far end at", "lab", "run", "-at", "terminal.holm.example", "--", program, "respond", "-listen", ":7474")
+	file := filepath.Join(t.TempDir(), "call.pcapng")
+	capture := m.background("Capturing on", "lab", "run", "-at", desk, "--", "tshark", "-i", "any", "-w", file, "-f", "udp port 7474")
+	out, errs, status := m.keyed("lab", "run", "-at", desk, "--", program, "stream", "-codec", "g711", "-for", "10s", "-format", "json", "terminal.holm.example")
+	require.Less(t, status, 2, errs)
+	r := jsonOf[finding.StreamReport](t, out)
+	capture.kill(syscall.SIGTERM)
+	require.FileExists(t, file)
+	seen, err := exec.Command("tshark", "-r", file, "-d", "udp.port==7474,rtp", "-q", "-z", "rtp,streams").Output()
+	require.NoError(t, err)
+	var home finding.StreamDirection
+	for _, d := range r.Directions {
+		if !d.There {
+			home = d
+		}
+	}
+	for _, line := range strings.Split(string(seen), "\n") {
+		f := strings.Fields(line)
+		if len(f) < 12 || !strings.Contains(line, "0x4C001000") {
+			continue
+		}
+		// … SSRC payload packets lost (ratio) … jitter: the packets, the lost, the mean jitter.
+		i := 0
+		for ; !strings.HasPrefix(f[i], "0x"); i++ {
+		}
+		rest := f[i+1:]
+		k := 0
+		for ; !strings.HasPrefix(rest[k+1], "("); k++ {
+		}
+		lost, _ := strconv.Atoi(rest[k])
+		packets, _ := strconv.Atoi(rest[k-1])
+		assert.Equal(t, home.Received, packets, line)
+		assert.InDelta(t, home.Lost, lost, 3, "losses at the ends are not seen there: %s", line)
+		if f[len(f)-1] == "X" { // it marks streams that lost
+			f = f[:len(f)-1]
+		}
+		mean, err := strconv.ParseFloat(f[len(f)-2], 64) // behind it the most, before it the least
+		require.NoError(t, err, line)
+		assert.InDelta(t, *home.RFC3550Ms, mean, 0.3, line)
+		bad, err := exec.Command("tshark", "-r", file, "-d", "udp.port==7474,rtp", "-Y", "_ws.malformed").Output()
+		require.NoError(t, err)
+		assert.Empty(t, string(bad))
+		_ = os.Remove(file)
+		m.good("lab", "down", "-name", "call")
+		return
+	}
+	t.Errorf("no stream of the way back:\n%s", seen)
+}
