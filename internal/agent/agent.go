@@ -16,11 +16,14 @@ import (
 	"sync"
 	"time"
 
+	"woodlark.example/core/capacity"
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/network"
 	"woodlark.example/internal/plan"
+	"woodlark.example/internal/probe/paced"
 	"woodlark.example/internal/probe/ping"
+	"woodlark.example/internal/probe/session"
 	"woodlark.example/wire"
 )
 
@@ -32,7 +35,19 @@ type Options struct {
 	Ground  Ground // of this machine; nil in a simulated network, which tells by itself
 	Service plan.Service
 	Dir     string // for the spool and the journal; made when it is not there
-	Log     *slog.Logger
+	// Most is how many bytes the spool may hold: beyond them the oldest readings go. No
+	// limit when 0.
+	Most int64
+	// Listen is where it answers as a far end; it does not when it is not valid.
+	// Advertise is how others reach that, when they do not by the same address.
+	Listen    netip.AddrPort
+	Advertise string
+	Wall      paced.Wall         // of a simulated host's clock; this machine's when nil
+	End       func() session.End // what it says of itself to other ends
+	LoadHours LoadHours          // in which its owner allows load runs
+	MostRate  capacity.Rate      // that its owner allows; no limit when 0
+	Limits    string             // that its owner set, in words
+	Log       *slog.Logger
 }
 
 // Agent is a measurement agent.
@@ -51,6 +66,8 @@ type Agent struct {
 	engines map[engineKey]*engine
 	sweeps  sweeps
 	traces  repeated[plan.TraceTask]
+	guests  guests
+	health  health
 }
 
 type taskKey struct{ watch, path ident.ID }
@@ -88,6 +105,11 @@ func New(o Options) (*Agent, error) {
 		engines: map[engineKey]*engine{}, resumed: map[ident.ID]journalEntry{}}
 	a.sweeps.times = map[[32]byte]map[netip.Addr]time.Duration{}
 	a.spool = newSpool(o, log)
+	if o.Listen.IsValid() {
+		if err := a.openFarEnd(); err != nil {
+			return nil, err
+		}
+	}
 	for _, e := range a.readJournal() {
 		if time.Now().Truncate(time.Minute).Equal(e.At) {
 			a.resumed[e.Path] = e
@@ -121,6 +143,13 @@ func (a *Agent) Network() network.Network { return a.options.Network }
 // HeldBack is how many readings wait for the service.
 func (a *Agent) HeldBack() int { return a.spool.waiting() }
 
+// Dropped is how many readings its full spool had no room for.
+func (a *Agent) Dropped() int {
+	a.spool.mu.Lock()
+	defer a.spool.mu.Unlock()
+	return a.spool.dropped
+}
+
 // journalEvery is how often the minutes in progress are written down: what a
 // kill can cost.
 const journalEvery = 5 * time.Second
@@ -131,6 +160,13 @@ func (a *Agent) Run(ctx context.Context) error {
 	var wg sync.WaitGroup
 	stopSpool := make(chan struct{})
 	wg.Go(func() { a.spool.run(stopSpool) })
+	if a.guests.far != nil {
+		wg.Go(func() {
+			if err := a.guests.far.Run(ctx); err != nil {
+				a.log.Error("this agent is no far end any more", "error", err)
+			}
+		})
+	}
 	tick := time.NewTicker(journalEvery)
 	defer tick.Stop()
 	for ctx.Err() == nil {

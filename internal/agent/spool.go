@@ -42,16 +42,24 @@ type spool struct {
 	sweeps  []plan.Sweep
 	traces  []plan.Trace
 	held    int // readings in files
+	most    int64
+	late    time.Duration // of all probes since it was last asked
+	timed   int
+	dropped int // readings that the full spool had no room for
 
 	away time.Time // since when the service does not take uploads
 }
 
 func newSpool(o Options, log *slog.Logger) *spool {
-	return &spool{agent: o.ID, dir: filepath.Join(o.Dir, "spool"), service: o.Service, log: log, news: make(chan struct{}, 1)}
+	return &spool{agent: o.ID, dir: filepath.Join(o.Dir, "spool"), service: o.Service, log: log, news: make(chan struct{}, 1), most: o.Most}
 }
 
 func (s *spool) addMinute(e journalEntry) {
 	s.mu.Lock()
+	for _, p := range e.probes {
+		s.late += p.SentLate
+		s.timed++
+	}
 	s.minutes = append(s.minutes, e)
 	s.mu.Unlock()
 	s.tell()
@@ -183,6 +191,48 @@ func (s *spool) write() {
 		s.mu.Unlock()
 		rest.Readings, rest.Runs, rest.Sweeps, rest.Traces = rest.Readings[n:], rest.Runs[k:], rest.Sweeps[m:], rest.Traces[l:]
 	}
+	s.bound()
+}
+
+// bound drops the oldest files when there is more than the spool may hold.
+func (s *spool) bound() {
+	entries, err := os.ReadDir(s.dir)
+	if err != nil || s.most <= 0 {
+		return
+	}
+	var all int64
+	for _, e := range entries {
+		if i, err := e.Info(); err == nil {
+			all += i.Size()
+		}
+	}
+	gone := 0
+	for _, e := range entries { // their names sort by time
+		if all <= s.most {
+			break
+		}
+		name := filepath.Join(s.dir, e.Name())
+		i, err := e.Info()
+		if err != nil {
+			continue
+		}
+		var u plan.Upload
+		if data, err := os.ReadFile(name); err == nil {
+			_ = json.Unmarshal(data, &u)
+		}
+		if os.Remove(name) == nil {
+			all -= i.Size()
+			gone += len(u.Readings)
+		}
+	}
+	if gone == 0 {
+		return
+	}
+	s.mu.Lock()
+	s.dropped += gone
+	s.held = max(0, s.held-gone)
+	s.mu.Unlock()
+	s.log.Warn("the spool is full: the oldest readings were dropped", "readings", gone, "most_bytes", s.most)
 }
 
 // handOver uploads the files, oldest first, until one is not taken. When there

@@ -55,6 +55,7 @@ func New(o Options) http.Handler {
 		r.Use(middleware.RequestSize(1<<20), s.authenticate, middleware.Compress(5, "application/json", "application/problem+json"))
 		s.register(humachi.New(r, config(o.Version)))
 	})
+	r.Route("/api/v1/agent", s.agentCalls)
 	r.NotFound(s.console)
 	return r
 }
@@ -87,6 +88,8 @@ func (s *server) register(a huma.API) {
 	s.registerSweeps(a)
 	s.registerTraces(a)
 	s.registerWalks(a)
+	s.registerFleet(a)
+	s.registerTwoEnded(a)
 	s.registerReports(a)
 	s.registerBaselines(a)
 	s.registerEvents(a)
@@ -104,6 +107,8 @@ func problem(err error) error {
 		return nil
 	case errors.Is(err, controller.ErrInvalid):
 		return huma.Error422UnprocessableEntity(err.Error())
+	case errors.Is(err, store.ErrInvite):
+		return huma.Error403Forbidden(err.Error())
 	case errors.Is(err, store.ErrNotFound):
 		return huma.Error404NotFound(err.Error())
 	case errors.Is(err, store.ErrTaken):

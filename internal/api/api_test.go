@@ -380,3 +380,12 @@ func TestTheReportOfDegradedPaths(t *testing.T) {
 	assert.Empty(t, get[[]apitype.Notice](s, "/notices"))
 	assert.Len(t, get[[]apitype.Agent](s, "/agents"), 1)
 }
+
+func (h hand) Expect(plan.Ticket) (string, error) { return "203.0.113.26:7474", nil }
+
+func (h hand) TwoEnded(_ context.Context, o plan.TwoEndedOrder, heard func(string, float64)) plan.TwoEnded {
+	heard("streaming", 0.5)
+	bps, mos := 8e6, 4.2
+	return plan.TwoEnded{ID: o.ID, Far: o.Far, Target: o.Target, Kind: o.Kind, Started: time.Now(), Ended: time.Now(), Outcome: plan.Done, ThereBps: &bps, MOS: &mos, SentBytes: 1000,
+		Report: []byte(`{"target": "quay", "directions": [], "findings": []}`)}
+}

@@ -23,6 +23,11 @@ type WatchEvent struct {
 	At time.Time `json:"at"`
 }
 
+// TwoEndedEvent tells that a measurement with two ends has ended.
+type TwoEndedEvent struct {
+	At time.Time `json:"at"`
+}
+
 // TraceEvent tells that traces have ended.
 type TraceEvent struct {
 	At time.Time `json:"at"`
@@ -45,7 +50,7 @@ type AliveEvent struct {
 
 func (s *server) registerEvents(a huma.API) {
 	op := operation(http.MethodGet, "/events", "listen", "A live stream of new readings and changes of state (server-sent events)", "Events")
-	sse.Register(a, op, map[string]any{"reading": ReadingEvent{}, "state": StateEvent{}, "watch": WatchEvent{}, "sweep": SweepEvent{}, "trace": TraceEvent{}, "notice": NoticeEvent{}, "alive": AliveEvent{}},
+	sse.Register(a, op, map[string]any{"reading": ReadingEvent{}, "state": StateEvent{}, "watch": WatchEvent{}, "sweep": SweepEvent{}, "trace": TraceEvent{}, "two-ended": TwoEndedEvent{}, "notice": NoticeEvent{}, "alive": AliveEvent{}},
 		func(ctx context.Context, _ *struct{}, send sse.Sender) {
 			events, stop := s.c.Listen()
 			defer stop()
@@ -88,6 +93,8 @@ func (s *server) sendEvent(send sse.Sender, e controller.Event) error {
 		return send.Data(WatchEvent{time.Now().UTC()})
 	case controller.NewTrace:
 		return send.Data(TraceEvent{time.Now().UTC()})
+	case controller.NewTwoEnded:
+		return send.Data(TwoEndedEvent{time.Now().UTC()})
 	case controller.NewSweep:
 		return send.Data(SweepEvent{time.Now().UTC()})
 	}

@@ -27,14 +27,6 @@ func (s *server) registerReports(a huma.API) {
 				Agents: len(s.c.Agents()), HeldBack: s.c.HeldBack(), DatabaseAwaySince: utc(s.c.Away()), Summary: summary(views)}
 			return &body[apitype.Status]{out}, nil
 		})
-	huma.Register(a, operation(http.MethodGet, "/agents", "list-agents", "All agents, by name", "Agents"),
-		func(context.Context, *struct{}) (*body[[]apitype.Agent], error) {
-			out := []apitype.Agent{}
-			for _, x := range s.c.Agents() {
-				out = append(out, apitype.Agent{ID: x.ID.String(), Name: x.Name, Site: x.Site, Kind: x.Kind, Address: x.Address, Version: x.Version, SeenAt: x.SeenAt})
-			}
-			return &body[[]apitype.Agent]{out}, nil
-		})
 	huma.Register(a, operation(http.MethodGet, "/degraded", "report-degraded", "The paths that are or were worse than their baselines", "Reports"),
 		func(ctx context.Context, in *period) (*body[apitype.Degraded], error) {
 			out, err := s.degraded(ctx, *in)

@@ -11,9 +11,11 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"woodlark.example/internal/agent"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store"
 )
 
@@ -124,6 +126,13 @@ func SpecOf(in apitype.WatchSpec) (controller.Spec, error) {
 	if spec.DSCP, err = ParseDSCP(in.DSCP); err != nil {
 		errs = append(errs, fmt.Errorf("%w: %w", controller.ErrInvalid, err))
 	}
+	if spec.Kind == controller.KindThroughput || spec.Kind == controller.KindStream {
+		spec.Two = &plan.TwoRequest{Direction: in.Direct, For: span("for", in.For), DSCP: spec.DSCP, Rate: in.Bits, Codec: in.Codec, Protocol: in.Protocol, Streams: in.Streams}
+		spec.DayBytes = in.DayBytes
+		if err := agent.CheckTwoEnded(plan.TwoEndedKind(spec.Kind), *spec.Two); err != nil {
+			errs = append(errs, fmt.Errorf("%w: %w", controller.ErrInvalid, err))
+		}
+	}
 	return spec, errors.Join(errs...)
 }
 
@@ -162,6 +171,9 @@ func (s *server) watchOf(ctx context.Context, w controller.Watch) (apitype.Watch
 	}
 	if spec.Kind == controller.KindTrace {
 		return s.traceWatchOf(ctx, w, out)
+	}
+	if t := spec.Two; t != nil {
+		return s.twoEndedWatchOf(ctx, w, out)
 	}
 	perDay := 24 * float64(time.Hour)
 	if spec.Every == 0 {

@@ -47,7 +47,7 @@ type command struct {
 }
 
 func commands() []command {
-	return []command{serveCommand, demoCommand, hereCommand, pingCommand, sweepCommand, traceCommand, throughputCommand, streamCommand, respondCommand, watchCommand, resultsCommand, baselineCommand, degradedCommand, labCommand}
+	return []command{serveCommand, agentCommand, agentsCommand, demoCommand, hereCommand, pingCommand, sweepCommand, traceCommand, throughputCommand, streamCommand, respondCommand, watchCommand, resultsCommand, baselineCommand, degradedCommand, labCommand}
 }
 
 // call is one call of a command.

@@ -16,6 +16,7 @@ import (
 
 	"woodlark.example/core/reading"
 	"woodlark.example/demo"
+	"woodlark.example/internal/agent"
 	"woodlark.example/internal/api"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
@@ -23,6 +24,7 @@ import (
 	"woodlark.example/internal/network/world/live"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/history"
+	"woodlark.example/internal/probe/session"
 	"woodlark.example/internal/settings"
 	"woodlark.example/internal/store"
 	"woodlark.example/wire"
@@ -174,11 +176,23 @@ func (c *call) fillDemo(h *hosted, m *world.Model, reference time.Time, fresh bo
 		if err != nil {
 			return err
 		}
-		if err := h.AddAgent(c.ctx, store.Agent{Name: a.Name, Site: a.Site, Kind: "simulated", Address: a.Host}, n); err != nil {
+		if err := h.AddAgent(c.ctx, store.Agent{Name: a.Name, Site: a.Site, Kind: "simulated", Address: a.Host}, n, demoFarEnd(m, n, a.Host)); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// demoFarEnd lets an agent of the demo answer as the far end of others, in the world.
+func demoFarEnd(m *world.Model, n *live.Host, name string) func(*agent.Options) {
+	return func(o *agent.Options) {
+		at, err := addressIn(m, name, 4)
+		if err != nil {
+			return
+		}
+		end, wall := inWorld(n, name)
+		o.Listen, o.Wall, o.End = netip.AddrPortFrom(at, responderPort), wall, func() session.End { return end }
+	}
 }
 
 func (c *call) demoWatches(to *controller.Controller) error {

@@ -72,7 +72,7 @@ func runRespond(c *call) error {
 		o.StampKey = []byte(stampKey)
 	}
 	_, name, _ := place("", "")
-	o.End = func() session.End { return endOf(name) }
+	o.End = func() session.End { return session.Here(name, Version) }
 	if verbose {
 		o.Log = slog.New(slog.NewTextHandler(c.err, nil))
 	}

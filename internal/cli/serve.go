@@ -4,9 +4,11 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"os"
 	"path/filepath"
 
+	"woodlark.example/internal/agent"
 	"woodlark.example/internal/network/kernel"
 	"woodlark.example/internal/service"
 	"woodlark.example/internal/settings"
@@ -41,7 +43,11 @@ func runServe(c *call) error {
 		return exit{exitUnmeasured, err}
 	}
 	defer h.end()
-	if err := h.AddAgent(c.ctx, store.Agent{Name: set.Name, Site: set.Site, Kind: "builtin"}, kernel.Host()); err != nil {
+	if err := h.AddAgent(c.ctx, store.Agent{Name: set.Name, Site: set.Site, Kind: "builtin"}, kernel.Host(), func(o *agent.Options) {
+		if set.Far != "" {
+			o.Listen = netip.MustParseAddrPort(set.Far)
+		}
+	}); err != nil {
 		return exit{exitUnmeasured, err}
 	}
 	log.Info("ready", "address", h.URL(), "token_file", filepath.Join(set.State, tokenFile), "state", set.State)

@@ -9,6 +9,7 @@ import (
 	"woodlark.example/core/finding"
 	"woodlark.example/core/voice"
 	"woodlark.example/internal/api"
+	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/near"
 	"woodlark.example/internal/probe/stream"
 	"woodlark.example/internal/report"
@@ -103,6 +104,13 @@ func runStream(c *call) error {
 		return err
 	}
 	r.Target = c.args[0]
+	if o.from != "" && o.world == "" {
+		x, err := c.twoEndsThere(o.farOptions, "stream", r.Target, r.For, o.dscp, plan.TwoRequest{Direction: o.direction, Rate: float64(r.Rate), Size: r.Size, Codec: o.codec, Calls: r.Calls, Interval: r.Interval, Buffer: o.buffer})
+		if err != nil {
+			return err
+		}
+		return c.writeStream(*x.Stream)
+	}
 	options, stop, err := c.far(o.farOptions, r.Target)
 	if err != nil {
 		return err

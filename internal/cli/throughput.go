@@ -8,6 +8,7 @@ import (
 	"woodlark.example/core/capacity"
 	"woodlark.example/core/finding"
 	"woodlark.example/internal/api"
+	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/near"
 	"woodlark.example/internal/probe/throughput"
 	"woodlark.example/internal/report"
@@ -111,6 +112,14 @@ func runThroughput(c *call) error {
 		return err
 	}
 	r.Target = c.args[0]
+	if o.from != "" && o.world == "" {
+		x, err := c.twoEndsThere(o.farOptions, "throughput", r.Target, r.For, o.dscp, plan.TwoRequest{Direction: o.direction, Rate: float64(r.Rate), Size: r.Size, Protocol: o.protocol, Streams: r.Streams,
+			Repeats: r.Repeats, Congestion: r.Congestion, Window: r.Window, Search: r.Search, LossLimit: r.LossLimit, Yardstick: r.Yardstick, Line: float64(r.Line), NoExplain: !r.Explain})
+		if err != nil {
+			return err
+		}
+		return c.writeThroughput(*x.Through)
+	}
 	options, stop, err := c.far(o.farOptions, r.Target)
 	if err != nil {
 		return err

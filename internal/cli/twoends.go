@@ -66,11 +66,6 @@ func sharedKey(key, file string) (string, error) {
 	return key, nil
 }
 
-// endOf is what this end says of itself.
-func endOf(name string) session.End {
-	return session.End{Name: name, Version: Version, System: host.Kernel(), Boot: host.Boot(), Clock: host.ReadClock()}
-}
-
 // inWorld is an end that is a host of a simulated network: its clock may be off.
 func inWorld(h *live.Host, name string) (session.End, paced.Wall) {
 	e := session.End{Name: name, Version: Version, System: "a simulated network", Clock: host.Clock{Known: true}}
@@ -118,7 +113,7 @@ func (c *call) far(o farOptions, target string) (near.Options, func(), error) {
 	if err != nil {
 		return options, nil, err
 	}
-	options.Network, options.To, options.End = n, netip.AddrPortFrom(addr, port), endOf(from)
+	options.Network, options.To, options.End = n, netip.AddrPortFrom(addr, port), session.Here(from, Version)
 	if o.world == "" {
 		options.Key = session.KeyFrom(key)
 		return options, func() {}, nil

@@ -20,6 +20,7 @@ import (
 	"woodlark.example/core/route"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/plan"
+	"woodlark.example/internal/remote"
 	"woodlark.example/internal/store"
 )
 
@@ -52,6 +53,7 @@ type Controller struct {
 	watches map[ident.ID]*Watch
 	active  map[ident.ID]progress // runs on demand that are going on
 	tracing map[ident.ID]*tracing // traces on demand that are going on
+	twoEnds twoEnds
 
 	awaySince time.Time // the database; guarded by mu
 }
@@ -59,6 +61,15 @@ type Controller struct {
 type agentState struct {
 	store.Agent
 	hand plan.Hand
+}
+
+// here reports whether the agent can be told something now.
+func (a *agentState) here() bool {
+	if far, ok := a.hand.(*remote.Hand); ok {
+		connected, _ := far.Connected()
+		return connected
+	}
+	return a.hand != nil
 }
 
 // Watch is a watch with its spec read.
@@ -87,6 +98,7 @@ func New(ctx context.Context, o Options) (*Controller, error) {
 	}
 	c := &Controller{options: o, store: o.Store, log: o.Log, zone: o.Zone, agents: map[ident.ID]*agentState{},
 		paths: map[ident.ID]*pathState{}, watches: map[ident.ID]*Watch{}, active: map[ident.ID]progress{}, tracing: map[ident.ID]*tracing{}}
+	c.twoEnds.going = map[ident.ID]*twoEnded{}
 	if err := c.load(ctx); err != nil {
 		return nil, err
 	}
@@ -108,7 +120,14 @@ func (c *Controller) load(ctx context.Context) error {
 		return err
 	}
 	for _, a := range agents {
-		c.agents[a.ID] = &agentState{Agent: a}
+		if a.Kind == removed {
+			continue
+		}
+		state := &agentState{Agent: a}
+		if a.Kind == Remote && len(a.KeyHash) > 0 {
+			state.hand = remote.NewHand(a.ID, a.Name, c)
+		}
+		c.agents[a.ID] = state
 	}
 	watches, err := c.store.Watches(ctx)
 	if err != nil {
@@ -262,6 +281,9 @@ func (c *Controller) sortedWatches() []*Watch {
 
 // Run trains baselines, makes rollups and drops old days until ctx ends.
 func (c *Controller) Run(ctx context.Context) error {
+	var beside sync.WaitGroup
+	defer beside.Wait()
+	beside.Go(func() { c.runTwoEnded(ctx) })
 	tick := time.NewTicker(20 * time.Second)
 	defer tick.Stop()
 	var swept time.Time
@@ -273,7 +295,7 @@ func (c *Controller) Run(ctx context.Context) error {
 			swept = now
 			c.housekeeping(ctx, "drop old readings", func() error {
 				_, err := c.store.DropBefore(ctx, now.Add(-c.options.Keep))
-				return errors.Join(err, c.store.DropSweeps(ctx, now.Add(-c.options.Keep)), c.store.DropTraces(ctx, now.Add(-c.options.Keep)))
+				return errors.Join(err, c.store.DropSweeps(ctx, now.Add(-c.options.Keep)), c.store.DropTraces(ctx, now.Add(-c.options.Keep)), c.store.DropTwoEnded(ctx, now.Add(-c.options.Keep)))
 			})
 		}
 		c.noteStates(now)
@@ -298,13 +320,12 @@ func (c *Controller) seeAgents(ctx context.Context, now time.Time) {
 	defer c.mu.Unlock()
 	seen := now.UTC()
 	for _, a := range c.agents {
-		if a.hand == nil {
-			continue
+		if a.here() {
+			a.SeenAt = &seen
 		}
-		a.SeenAt = &seen
 	}
 	for id, a := range c.agents {
-		if a.hand != nil && c.awaySince.IsZero() {
+		if a.here() && c.awaySince.IsZero() {
 			if err := c.store.SeenAgent(ctx, id, now); err != nil {
 				break
 			}

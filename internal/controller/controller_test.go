@@ -260,3 +260,12 @@ func TestAPathIsJudgedOnAfterTheClockWasSetBack(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, now.Add(-time.Minute).UTC(), v.Last.Reading.At.UTC(), "a reading of the future does not stand for now after a restart either")
 }
+
+func (h *hand) Expect(plan.Ticket) (string, error) { return "203.0.113.26:7474", nil }
+
+func (h *hand) TwoEnded(_ context.Context, o plan.TwoEndedOrder, heard func(string, float64)) plan.TwoEnded {
+	heard("streaming", 0.5)
+	bps, mos := 8e6, 4.2
+	return plan.TwoEnded{ID: o.ID, Far: o.Far, Target: o.Target, Kind: o.Kind, Started: time.Now(), Ended: time.Now(), Outcome: plan.Done, ThereBps: &bps, MOS: &mos, SentBytes: 1000,
+		Report: []byte(`{"target": "quay", "directions": [], "findings": []}`)}
+}

@@ -26,6 +26,7 @@ const (
 	NewNotice    EventKind = "notice"
 	NewSweep     EventKind = "sweep"
 	NewTrace     EventKind = "trace"
+	NewTwoEnded  EventKind = "two-ended"
 )
 
 // hub hands events to listeners. A listener that does not keep up loses events

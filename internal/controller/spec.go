@@ -10,6 +10,7 @@ import (
 	"unicode/utf8"
 
 	"woodlark.example/core/reading"
+	"woodlark.example/internal/plan"
 	"woodlark.example/wire"
 )
 
@@ -21,7 +22,7 @@ var ErrInvalid = errors.New("invalid")
 
 // Spec is what a watch measures: from which agents, to which targets, how.
 type Spec struct {
-	Kind     string        `json:"kind,omitempty"` // ping, KindSweep or KindTrace
+	Kind     string        `json:"kind,omitempty"` // ping, KindSweep, KindTrace, KindThroughput or KindStream
 	From     []string      `json:"from"`
 	To       []string      `json:"to"`
 	Via      string        `json:"via"`    // kinds of probes, with commas between them; see reading.ParseVia
@@ -44,6 +45,10 @@ type Spec struct {
 	// Of traces:
 	OneFlow bool `json:"one_flow,omitempty"`
 	PathMTU bool `json:"path_mtu,omitempty"`
+
+	// Of throughput and streams:
+	Two      *plan.TwoRequest `json:"two,omitempty"`
+	DayBytes int64            `json:"day_bytes,omitempty"` // that its load runs may send a day
 }
 
 // The limits of a Spec, and its defaults.
@@ -129,8 +134,14 @@ func (s Spec) Check() error {
 		}
 		return nil
 	}
+	if s.Kind == KindThroughput || s.Kind == KindStream {
+		if errs = append(errs, s.checkTwo()...); len(errs) > 0 {
+			return fmt.Errorf("%w: %w", ErrInvalid, errors.Join(errs...))
+		}
+		return nil
+	}
 	if s.Kind != KindPing {
-		wrong("kind %q is none of ping, sweep, trace", shorten(s.Kind))
+		wrong("kind %q is none of ping, sweep, trace, throughput, stream", shorten(s.Kind))
 	}
 	for _, target := range s.To {
 		if err := CheckTarget(target); err != nil {

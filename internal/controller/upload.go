@@ -23,6 +23,7 @@ func (c *Controller) Upload(ctx context.Context, u plan.Upload) error {
 		c.noteAway(err)
 		return err
 	}
+	c.markDisturbed(u.Readings)
 	if err := c.store.SaveUpload(ctx, u); err != nil {
 		c.noteAway(err)
 		return err

@@ -79,7 +79,7 @@ func (c *Controller) SaveWatch(ctx context.Context, id ident.ID, name string, sp
 // pathsOf makes the paths that a spec measures.
 func (c *Controller) pathsOf(ctx context.Context, spec Spec) ([]ident.ID, error) {
 	var ids []ident.ID
-	if spec.Kind == KindSweep || spec.Kind == KindTrace { // it has no paths, but its agents must be there
+	if spec.Kind != KindPing { // it has no paths, but its agents must be there
 		for _, from := range spec.From {
 			c.mu.RLock()
 			_, err := c.agentNamed(from)

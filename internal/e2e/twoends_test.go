@@ -201,22 +201,22 @@ func TestLinksThroughRealSockets(t *testing.T) {
 		rate  float64 // Mbit/s of IP packets
 		delay float64 // ms, one way
 		loss  float64 // percent, each way
-	}{{1, 20, 0}, {10, 1, 0}, {10, 100, 1}, {100, 5, 0.5}, {100, 200, 0}, {500, 1, 0}, {20, 50, 5}} {
+	}{{1, 20, 0}, {10, 100, 1}, {100, 200, 0}, {500, 1, 0}, {20, 50, 5}} {
 		link := fmt.Sprintf("%gMbit/s, %gms, %g%%", c.rate, c.delay, c.loss)
 		t.Run(link, func(t *testing.T) {
 			m := newMachine(t)
 			again(t, func() string {
-				r := jsonOf[finding.ThroughputReport](t, m.overLink(link, "throughput", "-protocol", "udp", "-rate", fmt.Sprintf("%.0f", c.rate*1.2e6), "-for", "4s", "-direction", "there", "-format", "json", "far.example"))
+				r := jsonOf[finding.ThroughputReport](t, m.overLink(link, "throughput", "-protocol", "udp", "-rate", fmt.Sprintf("%.0f", c.rate*1.2e6), "-for", "3s", "-direction", "there", "-format", "json", "far.example"))
 				d := r.Directions[0]
 				through := c.rate * 1e6 * (1 - c.loss/100)
 				return off("rate", *d.IPBps, through, 0.01*through+0.4*c.loss/100*through)
 			})
 			again(t, func() string {
-				r := jsonOf[finding.StreamReport](t, m.overLink(link, "stream", "-every", "4ms", "-payload", "60", "-for", "8s", "-format", "json", "far.example"))
+				r := jsonOf[finding.StreamReport](t, m.overLink(link, "stream", "-every", "4ms", "-payload", "60", "-for", "6s", "-format", "json", "far.example"))
 				for _, d := range r.Directions {
-					// 2,000 packets: four standard deviations of the loss.
+					// 1,500 packets: four standard deviations of the loss.
 					p := c.loss / 100
-					if wrong := off("loss", *d.LossRatio, p, 4*math.Sqrt(p*(1-p)/2000)+0.001); wrong != "" {
+					if wrong := off("loss", *d.LossRatio, p, 4*math.Sqrt(p*(1-p)/1500)+0.001); wrong != "" {
 						return wrong
 					}
 					serial := (60 + 28) * 8 / (c.rate * 1e3) // ms that the packet takes on the link
@@ -275,7 +275,7 @@ func TestWhatHoldsThroughputBack(t *testing.T) {
 			_, process := labRecord(t, m, "fault")
 			t.Cleanup(func() { _ = syscall.Kill(process, syscall.SIGKILL) })
 			m.background("Far end at", "lab", "run", "-at", "terminal.holm.example", "--", program, "respond", "-listen", ":7474")
-			args := append([]string{"lab", "run", "-at", desk, "--", program, "throughput", "-for", "8s", "-direction", "there", "-format", "json"}, c.more...)
+			args := append([]string{"lab", "run", "-at", desk, "--", program, "throughput", "-for", "6s", "-direction", "there", "-format", "json"}, c.more...)
 			again(t, func() string {
 				out, errs, status := m.keyed(append(args, "terminal.holm.example")...)
 				require.Less(t, status, 2, "%s%s", out, errs)

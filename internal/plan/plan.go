@@ -35,11 +35,12 @@ type Flags uint8
 
 // The flags.
 const (
-	HeldBack Flags = 1 << iota // written later than measured, the service or its database being away
-	Resumed                    // the agent was restarted in the middle
-	Cut                        // the agent was stopped before the end
-	Jumped                     // this host's clock was set during it
-	OnDemand                   // somebody asked for it: it is kept, but the path is not judged by it
+	HeldBack  Flags = 1 << iota // written later than measured, the service or its database being away
+	Resumed                     // the agent was restarted in the middle
+	Cut                         // the agent was stopped before the end
+	Jumped                      // this host's clock was set during it
+	OnDemand                    // somebody asked for it: it is kept, but the path is not judged by it
+	Disturbed                   // a load run went on at the same time: the path is not judged by it
 )
 
 // Record is one reading of one path.
@@ -121,6 +122,7 @@ type Hand interface {
 	Sweeper
 	Walker
 	Tracer
+	TwoEnder
 	// HeldBack is how many readings wait to be uploaded.
 	HeldBack() int
 }

@@ -30,6 +30,7 @@ import (
 	"woodlark.example/internal/mariadb"
 	"woodlark.example/internal/network"
 	"woodlark.example/internal/plan"
+	"woodlark.example/internal/probe/session"
 	"woodlark.example/internal/settings"
 	"woodlark.example/internal/store"
 )
@@ -136,15 +137,19 @@ func (s *Service) URL() string {
 }
 
 // AddAgent starts an agent inside the service.
-func (s *Service) AddAgent(ctx context.Context, a store.Agent, n network.Network) error {
+func (s *Service) AddAgent(ctx context.Context, a store.Agent, n network.Network, more ...func(*agent.Options)) error {
 	a.Version = s.options.Version
 	return s.controller.AddAgent(ctx, a, func(id ident.ID) (plan.Hand, error) {
 		var ground agent.Ground
 		if a.Kind != controller.Simulated {
 			ground = host.Ground{}
 		}
-		running, err := agent.New(agent.Options{ID: id, Ground: ground, Name: a.Name, Network: n, Service: s.controller, Log: s.log,
-			Dir: filepath.Join(s.options.Settings.State, "agents", id.String())})
+		o := agent.Options{ID: id, Ground: ground, Name: a.Name, Network: n, Service: s.controller, Log: s.log,
+			Dir: filepath.Join(s.options.Settings.State, "agents", id.String()), End: func() session.End { return session.Here(a.Name, s.options.Version) }}
+		for _, change := range more {
+			change(&o)
+		}
+		running, err := agent.New(o)
 		if err != nil {
 			return nil, err
 		}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -28,6 +29,7 @@ type Settings struct {
 	Training time.Duration
 	Keep     time.Duration
 	Owners   string
+	Far      string
 	LogLevel string
 	LogForm  string
 }
@@ -68,6 +70,13 @@ func Table() []Setting {
 		{"training", "336h", "window that a rolling baseline is learnt from; hours of the week need three weeks (504h) or more", span(24*time.Hour, func(s *Settings) *time.Duration { return &s.Training })},
 		{"retention", "2160h", "how long single readings are kept; hourly and daily figures stay", span(24*time.Hour, func(s *Settings) *time.Duration { return &s.Keep })},
 		{"owners", "", "CSV file of prefixes, who has them, and whose part of the way that is; routes are shown with it", text(func(s *Settings) *string { return &s.Owners })},
+		{"far-end", "", "address and port, TCP and UDP, at which the service's own agent answers as the far end of other agents; it does not when empty", func(s *Settings, v string) error {
+			if _, err := netip.ParseAddrPort(v); v != "" && err != nil {
+				return fmt.Errorf("%q is not like 192.0.2.7:7474", v)
+			}
+			s.Far = v
+			return nil
+		}},
 		{"log-level", "info", "debug, info, warn or error", oneOf(func(s *Settings) *string { return &s.LogLevel }, "debug", "info", "warn", "error")},
 		{"log-form", "text", "text or json", oneOf(func(s *Settings) *string { return &s.LogForm }, "text", "json")},
 	}

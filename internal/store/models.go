@@ -17,11 +17,14 @@ type Agent struct {
 	ID        ident.ID `gorm:"primaryKey"`
 	Name      string
 	Site      string
-	Kind      string // builtin or simulated
+	Kind      string // builtin, simulated, remote, or removed
 	Address   string // of the host that it stands at, if that is known
 	Version   string
 	CreatedAt time.Time
 	SeenAt    *time.Time
+	Labels    string  // of a remote one: words that its owner chose, with commas between
+	KeyHash   []byte  // of a remote one; see HashOf
+	Health    *string // what a remote one said of itself last, as JSON
 }
 
 // Path is a directed pair: an agent and a target, by one family and one kind of

@@ -124,7 +124,7 @@ func (s *Store) Readings(ctx context.Context, path ident.ID, from, to time.Time,
 // by a wrong clock.
 func (s *Store) LastReadings(ctx context.Context, path ident.ID, n int, until time.Time) ([]plan.Record, error) {
 	var rows []readingRow
-	if err := s.db.WithContext(ctx).Select(readingColumns).Where("path_id = ? AND at <= ? AND flags & ? = 0", path, until.UTC(), plan.OnDemand).Order("at DESC").Limit(n).Find(&rows).Error; err != nil {
+	if err := s.db.WithContext(ctx).Select(readingColumns).Where("path_id = ? AND at <= ? AND flags & ? = 0", path, until.UTC(), plan.OnDemand|plan.Disturbed).Order("at DESC").Limit(n).Find(&rows).Error; err != nil {
 		return nil, wrap("read the last readings", err)
 	}
 	for i, j := 0, len(rows)-1; i < j; i, j = i+1, j-1 {
@@ -154,7 +154,7 @@ func recordsOf(rows []readingRow) []plan.Record {
 // Points are what of a path's readings is judged, oldest first.
 func (s *Store) Points(ctx context.Context, path ident.ID, from, to time.Time) ([]baseline.Point, error) {
 	rows, err := s.pool.QueryContext(ctx, "SELECT at, span_ms, sent, answered, lost, rtt_median_ns, jitter_ns FROM readings WHERE path_id = ? AND at >= ? AND at < ? AND flags & ? = 0 ORDER BY at",
-		path[:], from.UTC(), to.UTC(), plan.OnDemand)
+		path[:], from.UTC(), to.UTC(), plan.OnDemand|plan.Disturbed)
 	if err != nil {
 		return nil, wrap("read what is judged", err)
 	}

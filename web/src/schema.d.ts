@@ -11,11 +11,45 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All agents, by name */
+        /** All agents, by name, and how they stand */
         get: operations["list-agents"];
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agents/invites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make an invite that lets one agent on another machine join; it works once and ends */
+        post: operations["invite-agent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agents/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Lock an agent on another machine out at once; what it measured stays */
+        delete: operations["remove-agent"];
         options?: never;
         head?: never;
         patch?: never;
@@ -384,6 +418,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/two-ended": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Measurements with two ends, newest first, without their reports */
+        get: operations["list-two-ended"];
+        put?: never;
+        /** Measure throughput, or a stream, between two ends; it goes on in the background and is kept */
+        post: operations["start-two-ended"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/two-ended/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One with its report */
+        get: operations["get-two-ended"];
+        put?: never;
+        post?: never;
+        /** End one that is going on; what was measured is kept */
+        delete: operations["stop-two-ended"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/walks": {
         parameters: {
             query?: never;
@@ -445,9 +515,18 @@ export interface components {
     schemas: {
         Agent: {
             address: string;
+            alive: boolean;
+            /** @description What it says of itself; null when it said nothing yet */
+            health: components["schemas"]["Health"];
             id: string;
             /** @enum {string} */
-            kind: "builtin" | "simulated";
+            kind: "builtin" | "simulated" | "remote";
+            labels: string;
+            /**
+             * Format: date-time
+             * @description When an agent on another machine last was connected; null while it is
+             */
+            lost_at: string | null;
             name: string;
             /** Format: date-time */
             seen_at: string | null;
@@ -515,6 +594,23 @@ export interface components {
             /** Format: double */
             share_ratio: number;
         };
+        Clock: {
+            known: boolean;
+            /** Format: double */
+            max_error_ms: number | null;
+            /** Format: double */
+            offset_ms: number | null;
+            synchronised: boolean;
+        };
+        ClockReport: {
+            /** Format: double */
+            error_ms: number | null;
+            in_step: boolean;
+            /** Format: double */
+            offset_ms: number | null;
+            /** Format: double */
+            skew_ppm: number | null;
+        };
         Comparison: {
             /** Format: date-time */
             at: string | null;
@@ -523,6 +619,12 @@ export interface components {
             /** Format: double */
             step_ms: number | null;
             with: string;
+        };
+        DSCPCount: {
+            /** Format: int64 */
+            dscp: number;
+            /** Format: int64 */
+            packets: number;
         };
         Daily: {
             /** Format: int64 */
@@ -760,6 +862,23 @@ export interface components {
             /** Format: date-time */
             to_at: string | null;
         };
+        Health: {
+            clock: components["schemas"]["Clock"];
+            /** Format: int64 */
+            dropped: number;
+            /** Format: int64 */
+            held_back: number;
+            /** Format: double */
+            late_ms: number | null;
+            limits: string;
+            load: components["schemas"]["Load"];
+            may: string[] | null;
+            responder: string;
+            /** Format: date-time */
+            started_at: string;
+            system: string;
+            version: string;
+        };
         HopMinute: {
             /** Format: date-time */
             at: string;
@@ -832,6 +951,22 @@ export interface components {
             hour: number;
             rtt_ms: components["schemas"]["Band"];
         };
+        Invite: {
+            /** @description Shown once */
+            code: string;
+            /** @description To be run on the other machine */
+            command: string;
+            /** Format: date-time */
+            ends_at: string;
+        };
+        InviteOrder: {
+            labels?: string;
+            /** @description How long it can be used, such as 24h */
+            lasts?: string;
+            /** @description That the agent gets; its machine's when left out */
+            name?: string;
+            site?: string;
+        };
         LaneCell: {
             /**
              * Format: double
@@ -883,6 +1018,12 @@ export interface components {
             to_at: string;
             /** @description What the traces went by; empty when there are none */
             via: string;
+        };
+        Load: {
+            /** Format: double */
+            Machine: number | null;
+            /** Format: double */
+            Process: number;
         };
         Measurement: {
             dscp?: string;
@@ -1012,6 +1153,23 @@ export interface components {
         };
         PinBaselineBody: {
             pinned: boolean;
+        };
+        QualityReport: {
+            buffer: string;
+            /** Format: int64 */
+            discarded: number;
+            /** Format: double */
+            impaired_ratio: number | null;
+            /** Format: double */
+            mos: number | null;
+            /** Format: double */
+            mos_worst: number | null;
+            /** Format: double */
+            mouth_to_ear_ms: number | null;
+            /** Format: double */
+            r_factor: number | null;
+            /** Format: double */
+            r_factor_worst: number | null;
         };
         Reading: {
             /** Format: int64 */
@@ -1453,6 +1611,116 @@ export interface components {
              */
             took_ms: number | null;
         };
+        StreamDirection: {
+            /** Format: double */
+            burst_ratio: number | null;
+            /** Format: double */
+            delay_max_ms: number | null;
+            /** Format: double */
+            delay_mean_ms: number | null;
+            /** Format: double */
+            delay_median_ms: number | null;
+            /** Format: double */
+            delay_min_ms: number | null;
+            /** Format: double */
+            delay_p95_ms: number | null;
+            /** Format: double */
+            delay_p99_ms: number | null;
+            direction: string;
+            dscp_received: components["schemas"]["DSCPCount"][] | null;
+            /** Format: int64 */
+            dscp_sent: number;
+            /** Format: int64 */
+            duplicates: number;
+            from: string;
+            intervals: components["schemas"]["StreamSecond"][] | null;
+            /** Format: double */
+            jitter_ms: number | null;
+            /** Format: double */
+            jitter_rfc3550_ms: number | null;
+            /** Format: int64 */
+            late_sent: number;
+            /** Format: int64 */
+            longest_run: number;
+            /** Format: double */
+            loss_high_ratio: number | null;
+            /** Format: double */
+            loss_low_ratio: number | null;
+            /** Format: double */
+            loss_ratio: number | null;
+            /** Format: int64 */
+            loss_runs: number;
+            /** Format: int64 */
+            lost: number;
+            /** Format: double */
+            pdv_ms: number | null;
+            quality: components["schemas"]["QualityReport"];
+            /** Format: int64 */
+            received: number;
+            /** Format: int64 */
+            reorder_extent: number;
+            /** Format: double */
+            reorder_ratio: number | null;
+            /** Format: int64 */
+            reordered: number;
+            /** Format: int64 */
+            sent: number;
+            /** Format: double */
+            sent_bps: number;
+            there: boolean;
+            to: string;
+            /** Format: double */
+            variation_ms: number | null;
+        };
+        StreamReport: {
+            address: string;
+            clock: components["schemas"]["ClockReport"];
+            codec?: string;
+            complete: boolean;
+            directions: components["schemas"]["StreamDirection"][] | null;
+            /** Format: double */
+            elapsed_ms: number;
+            findings: components["schemas"]["Finding"][] | null;
+            format: string;
+            from: string;
+            /** Format: double */
+            interval_ms: number;
+            note?: string;
+            problem?: string;
+            /** Format: int64 */
+            rtcp_reports: number;
+            /** Format: double */
+            rtt_load_ms: number | null;
+            /** Format: double */
+            rtt_rest_ms: number | null;
+            /** Format: date-time */
+            started_at: string;
+            /** Format: int64 */
+            streams: number;
+            target: string;
+            timestamps: string;
+            to: string;
+        };
+        StreamSecond: {
+            /** Format: double */
+            delay_max_ms: number | null;
+            /** Format: double */
+            delay_median_ms: number | null;
+            /** Format: double */
+            jitter_ms: number | null;
+            /** Format: int64 */
+            lost: number;
+            /** Format: double */
+            mos: number | null;
+            /** Format: double */
+            r_factor: number | null;
+            /** Format: double */
+            seconds: number;
+            /** Format: int64 */
+            sent: number;
+            /** Format: double */
+            start_seconds: number;
+        };
         Sweep: {
             /** Format: int64 */
             addresses: number;
@@ -1508,6 +1776,159 @@ export interface components {
             last?: string;
             /** @description Keep it until it is changed */
             pin?: boolean;
+        };
+        ThroughputConditions: {
+            both_at_once: boolean;
+            congestion: string;
+            /** Format: int64 */
+            dscp: number;
+            far_system: string;
+            far_version: string;
+            near_system: string;
+            near_version: string;
+            /** Format: double */
+            offered_bps: number | null;
+            /** Format: int64 */
+            packet_bytes: number;
+            /** Format: double */
+            seconds: number;
+            /** Format: int64 */
+            streams: number;
+            /** Format: double */
+            warm_up_seconds: number;
+            /** Format: int64 */
+            window_bytes: number;
+        };
+        ThroughputDirection: {
+            /** Format: double */
+            buffer_delay_ratio: number | null;
+            /** Format: double */
+            busiest_thread_far_ratio: number | null;
+            /** Format: double */
+            busiest_thread_near_ratio: number | null;
+            /** Format: double */
+            cpu_far_ratio: number | null;
+            /** Format: double */
+            cpu_near_ratio: number | null;
+            direction: string;
+            /** Format: int64 */
+            duplicates: number | null;
+            from: string;
+            held_by: string;
+            /** Format: double */
+            held_by_buffer_ratio: number | null;
+            /** Format: double */
+            held_by_receiver_ratio: number | null;
+            /** Format: double */
+            held_confidence: number;
+            held_why: string;
+            intervals: components["schemas"]["ThroughputInterval"][] | null;
+            /** Format: double */
+            jitter_ms: number | null;
+            /** Format: double */
+            loss_ratio: number | null;
+            /** Format: int64 */
+            packets: number | null;
+            /** Format: double */
+            received_bps: number | null;
+            /** Format: int64 */
+            received_bytes: number;
+            /** Format: double */
+            received_frame_bps: number | null;
+            /** Format: double */
+            received_ip_bps: number | null;
+            /** Format: double */
+            received_line_bps: number | null;
+            /** Format: double */
+            received_whole_bps: number | null;
+            /** Format: int64 */
+            reordered: number | null;
+            /** Format: int64 */
+            retransmits: number | null;
+            /** Format: double */
+            rtt_load_ms: number | null;
+            /** Format: double */
+            rtt_rest_ms: number | null;
+            /** Format: double */
+            seconds: number;
+            /** Format: int64 */
+            segments: number | null;
+            /** Format: double */
+            sent_bps: number | null;
+            /** Format: int64 */
+            sent_bytes: number;
+            /** Format: double */
+            tcp_efficiency_ratio: number | null;
+            there: boolean;
+            to: string;
+            /** Format: double */
+            transfer_time_ratio: number | null;
+            tried: components["schemas"]["ThroughputTry"][] | null;
+            /** Format: double */
+            trimmed_mean_bps: number | null;
+        };
+        ThroughputInterval: {
+            /** Format: double */
+            cpu_from_ratio: number | null;
+            /** Format: double */
+            cpu_to_ratio: number | null;
+            /** Format: double */
+            received_bps: number;
+            /** Format: int64 */
+            received_bytes: number;
+            /** Format: int64 */
+            retransmits: number | null;
+            /** Format: double */
+            rtt_ms: number | null;
+            /** Format: double */
+            seconds: number;
+            /** Format: int64 */
+            sent_bytes: number | null;
+            /** Format: double */
+            start_seconds: number;
+            warm_up: boolean;
+            /** Format: int64 */
+            window_bytes: number | null;
+        };
+        ThroughputRepeat: {
+            direction: string;
+            /** Format: double */
+            loss_ratio: number | null;
+            /** Format: double */
+            received_bps: number | null;
+            started_at: string;
+        };
+        ThroughputReport: {
+            address: string;
+            complete: boolean;
+            conditions: components["schemas"]["ThroughputConditions"];
+            directions: components["schemas"]["ThroughputDirection"][] | null;
+            /** Format: double */
+            elapsed_ms: number;
+            findings: components["schemas"]["Finding"][] | null;
+            from: string;
+            held_by: string;
+            note?: string;
+            problem?: string;
+            protocol: string;
+            repeats: components["schemas"]["ThroughputRepeat"][] | null;
+            /** Format: date-time */
+            started_at: string;
+            target: string;
+            to: string;
+            /** Format: double */
+            trimmed_mean_bps: number | null;
+            yardstick: components["schemas"]["YardstickReport"];
+        };
+        ThroughputTry: {
+            /** Format: double */
+            delayed_ms: number | null;
+            /** Format: double */
+            loss_ratio: number | null;
+            /** Format: double */
+            offered_bps: number;
+            /** Format: double */
+            received_bps: number | null;
         };
         Trace: {
             /** @description It differs from the usual route */
@@ -1614,6 +2035,91 @@ export interface components {
             timestamps: string;
             via: string;
         };
+        TwoEnded: {
+            /** Format: double */
+            back_bps: number | null;
+            /** Format: date-time */
+            ended_at: string | null;
+            from: string;
+            id: string;
+            kind: string;
+            /**
+             * Format: double
+             * @description Of the worse direction
+             */
+            mos: number | null;
+            outcome: string;
+            reason: string;
+            /** @description Of one that is going on: what it does now */
+            says?: string;
+            /**
+             * Format: double
+             * @description Of that: how far it is
+             */
+            share_ratio?: number;
+            /** Format: date-time */
+            started_at: string;
+            stream?: components["schemas"]["StreamReport"];
+            /**
+             * Format: double
+             * @description Payload, at the receiver
+             */
+            there_bps: number | null;
+            throughput?: components["schemas"]["ThroughputReport"];
+            to: string;
+            watch?: string;
+        };
+        TwoEndedEvent: {
+            /** Format: date-time */
+            at: string;
+        };
+        TwoEndedOrder: {
+            dscp?: string;
+            /** @description How long, of one direction. Default 10s */
+            for?: string;
+            /** @description Name of the agent at the near end */
+            from: string;
+            /** @description Of a responder without a service */
+            key?: string;
+            /** @enum {string} */
+            kind: "throughput" | "stream";
+            /** @description What else there is to say */
+            request?: components["schemas"]["TwoRequest"];
+            /** @description Name of the agent at the far end, or ADDRESS:PORT of a responder */
+            to: string;
+        };
+        TwoRequest: {
+            buffer?: string;
+            /** Format: int64 */
+            calls?: number;
+            codec?: string;
+            congestion?: string;
+            direction?: string;
+            /** Format: int32 */
+            dscp?: number;
+            /** Format: int64 */
+            for?: number;
+            /** Format: int64 */
+            interval?: number;
+            /** Format: double */
+            line_bps?: number;
+            /** Format: double */
+            loss_limit_ratio?: number;
+            no_explain?: boolean;
+            /** Format: int64 */
+            payload_bytes?: number;
+            protocol?: string;
+            /** Format: double */
+            rate_bps?: number;
+            /** Format: int64 */
+            repeats?: number;
+            search?: boolean;
+            /** Format: int64 */
+            streams?: number;
+            /** Format: int64 */
+            window_bytes?: number;
+            yardstick?: boolean;
+        };
         Walk: {
             /** @description That was measured; empty when none was known */
             address: string;
@@ -1656,6 +2162,15 @@ export interface components {
              * @description Both ways, IP layer
              */
             bytes_per_day: number;
+            /**
+             * Format: int64
+             * @description Of throughput: that it may send a day. Default 5 GiB
+             */
+            bytes_per_day_most?: number;
+            /** @description Of streams: sent as a call of this codec */
+            codec?: string;
+            /** @description Of throughput and streams: there, back, both or each */
+            direction?: string;
             /** @description A name such as EF, or a number */
             dscp?: string;
             /** @description Time between runs, such as 5m; continuous when left out */
@@ -1666,6 +2181,8 @@ export interface components {
             family?: string;
             /** @description Of a trace: find the largest packet that each hop gets */
             find_path_mtu?: boolean;
+            /** @description Of throughput and streams: how long, of one direction. Default 10s */
+            for?: string;
             /** @description Names of agents */
             from: string[] | null;
             id: string;
@@ -1675,7 +2192,7 @@ export interface components {
              * @description What is measured. Default ping. The targets of a sweep are prefixes, ranges and addresses
              * @enum {string}
              */
-            kind?: "ping" | "sweep" | "trace";
+            kind?: "ping" | "sweep" | "trace" | "throughput" | "stream";
             /** @description The last failed or missed one, or of a periodic watch the last */
             last_run: components["schemas"]["Run"];
             /** @description Of a sweep: of a large IPv6 prefix, the addresses that are given by hand */
@@ -1712,8 +2229,20 @@ export interface components {
              * @description Over all its paths
              */
             probes_per_day: number;
+            /** @description Of throughput: tcp or udp */
+            protocol?: string;
             /** @description Of a sweep: in a random order */
             random?: boolean;
+            /**
+             * Format: double
+             * @description Of datagrams: bits of payload a second
+             */
+            rate_bps?: number;
+            /**
+             * Format: int64
+             * @description Of throughput: side by side
+             */
+            streams?: number;
             tags?: string[] | null;
             /** @description Names or addresses */
             to: string[] | null;
@@ -1729,6 +2258,15 @@ export interface components {
         WatchSpec: {
             /** @description Of a sweep: confirms addresses that are neither private nor of documentation */
             beyond?: boolean;
+            /**
+             * Format: int64
+             * @description Of throughput: that it may send a day. Default 5 GiB
+             */
+            bytes_per_day_most?: number;
+            /** @description Of streams: sent as a call of this codec */
+            codec?: string;
+            /** @description Of throughput and streams: there, back, both or each */
+            direction?: string;
             /** @description A name such as EF, or a number */
             dscp?: string;
             /** @description Time between runs, such as 5m; continuous when left out */
@@ -1739,6 +2277,8 @@ export interface components {
             family?: string;
             /** @description Of a trace: find the largest packet that each hop gets */
             find_path_mtu?: boolean;
+            /** @description Of throughput and streams: how long, of one direction. Default 10s */
+            for?: string;
             /** @description Names of agents */
             from: string[] | null;
             /** @description Time between probes. Default 1s */
@@ -1747,7 +2287,7 @@ export interface components {
              * @description What is measured. Default ping. The targets of a sweep are prefixes, ranges and addresses
              * @enum {string}
              */
-            kind?: "ping" | "sweep" | "trace";
+            kind?: "ping" | "sweep" | "trace" | "throughput" | "stream";
             /** @description Of a sweep: of a large IPv6 prefix, the addresses that are given by hand */
             low?: boolean;
             /** @description Unique */
@@ -1770,8 +2310,20 @@ export interface components {
              * @description Probes of a run. Default 20
              */
             probes?: number;
+            /** @description Of throughput: tcp or udp */
+            protocol?: string;
             /** @description Of a sweep: in a random order */
             random?: boolean;
+            /**
+             * Format: double
+             * @description Of datagrams: bits of payload a second
+             */
+            rate_bps?: number;
+            /**
+             * Format: int64
+             * @description Of throughput: side by side
+             */
+            streams?: number;
             tags?: string[] | null;
             /** @description Names or addresses */
             to: string[] | null;
@@ -1779,6 +2331,12 @@ export interface components {
             via?: string;
             /** @description For an answer. Default 2s */
             wait?: string;
+        };
+        YardstickReport: {
+            /** Format: double */
+            far_bps: number | null;
+            /** Format: double */
+            near_bps: number | null;
         };
     };
     responses: never;
@@ -1809,6 +2367,106 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "invite-agent": {
+        parameters: {
+            query?: never;
+            header?: {
+                Host?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InviteOrder"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invite"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-agent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2068,6 +2726,17 @@ export interface operations {
                          * @constant
                          */
                         event: "trace";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
+                        data: components["schemas"]["TwoEndedEvent"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "two-ended";
                         /** @description The event ID. */
                         id?: number;
                         /** @description The retry time in milliseconds. */
@@ -3362,6 +4031,229 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Trace"];
                 };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-two-ended": {
+        parameters: {
+            query?: {
+                /** @description Both when left out */
+                kind?: "throughput" | "stream";
+                /** @description Name of the agent at the near end */
+                from?: string;
+                /** @description The far end, as it was asked for */
+                to?: string;
+                from_at?: string;
+                /** @description started_at of the last of the page before */
+                before_at?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TwoEnded"][] | null;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-two-ended": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TwoEndedOrder"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TwoEnded"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-two-ended": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TwoEnded"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "stop-two-ended": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {

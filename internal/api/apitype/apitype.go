@@ -8,6 +8,7 @@ import (
 	"woodlark.example/core/finding"
 	"woodlark.example/core/reading"
 	"woodlark.example/core/sweep"
+	"woodlark.example/internal/plan"
 )
 
 // Status is how the service stands.
@@ -28,10 +29,61 @@ type Agent struct {
 	ID      string     `json:"id"`
 	Name    string     `json:"name"`
 	Site    string     `json:"site"`
-	Kind    string     `json:"kind" enum:"builtin,simulated"`
+	Kind    string     `json:"kind" enum:"builtin,simulated,remote"`
 	Address string     `json:"address"`
 	Version string     `json:"version"`
 	SeenAt  *time.Time `json:"seen_at"`
+	// Alive says that it can be told something now.
+	Alive  bool         `json:"alive"`
+	LostAt *time.Time   `json:"lost_at" doc:"When an agent on another machine last was connected; null while it is"`
+	Labels string       `json:"labels"`
+	Health *plan.Health `json:"health" doc:"What it says of itself; null when it said nothing yet"`
+}
+
+// Invite lets one agent on another machine join.
+type Invite struct {
+	Code    string    `json:"code" doc:"Shown once"`
+	EndsAt  time.Time `json:"ends_at"`
+	Command string    `json:"command" doc:"To be run on the other machine"`
+}
+
+// InviteOrder asks for an invite.
+type InviteOrder struct {
+	Name   string `json:"name,omitempty" doc:"That the agent gets; its machine's when left out"`
+	Site   string `json:"site,omitempty"`
+	Labels string `json:"labels,omitempty"`
+	Lasts  string `json:"lasts,omitempty" doc:"How long it can be used, such as 24h"`
+}
+
+// TwoEndedOrder asks for a measurement with two ends.
+type TwoEndedOrder struct {
+	Kind    string          `json:"kind" enum:"throughput,stream"`
+	From    string          `json:"from" doc:"Name of the agent at the near end"`
+	To      string          `json:"to" doc:"Name of the agent at the far end, or ADDRESS:PORT of a responder"`
+	Key     string          `json:"key,omitempty" doc:"Of a responder without a service"`
+	For     string          `json:"for,omitempty" doc:"How long, of one direction. Default 10s"`
+	DSCP    string          `json:"dscp,omitempty"`
+	Request plan.TwoRequest `json:"request,omitempty" doc:"What else there is to say"`
+}
+
+// TwoEnded is a measurement with two ends.
+type TwoEnded struct {
+	ID        string                    `json:"id"`
+	Kind      string                    `json:"kind"`
+	From      string                    `json:"from"`
+	To        string                    `json:"to"`
+	Watch     string                    `json:"watch,omitempty"`
+	StartedAt time.Time                 `json:"started_at"`
+	EndedAt   *time.Time                `json:"ended_at"`
+	Outcome   string                    `json:"outcome"`
+	Reason    string                    `json:"reason"`
+	Says      string                    `json:"says,omitempty" doc:"Of one that is going on: what it does now"`
+	Share     float64                   `json:"share_ratio,omitempty" doc:"Of that: how far it is"`
+	ThereBps  *float64                  `json:"there_bps" doc:"Payload, at the receiver"`
+	BackBps   *float64                  `json:"back_bps"`
+	MOS       *float64                  `json:"mos" doc:"Of the worse direction"`
+	Through   *finding.ThroughputReport `json:"throughput,omitempty"`
+	Stream    *finding.StreamReport     `json:"stream,omitempty"`
 }
 
 // Finding is one conclusion.
@@ -199,7 +251,7 @@ type WatchSpec struct {
 	DSCP     string   `json:"dscp,omitempty" yaml:"dscp" doc:"A name such as EF, or a number"`
 	Paused   bool     `json:"paused,omitempty" yaml:"paused"`
 	Tags     []string `json:"tags,omitempty" yaml:"tags"`
-	Kind     string   `json:"kind,omitempty" yaml:"kind" enum:"ping,sweep,trace" doc:"What is measured. Default ping. The targets of a sweep are prefixes, ranges and addresses"`
+	Kind     string   `json:"kind,omitempty" yaml:"kind" enum:"ping,sweep,trace,throughput,stream" doc:"What is measured. Default ping. The targets of a sweep are prefixes, ranges and addresses"`
 	Exclude  []string `json:"exclude,omitempty" yaml:"exclude" doc:"Of a sweep: what is left out"`
 	Rate     float64  `json:"packets_per_second,omitempty" yaml:"rate" doc:"Of a sweep. Default 5000"`
 	Random   bool     `json:"random,omitempty" yaml:"random" doc:"Of a sweep: in a random order"`
@@ -207,6 +259,13 @@ type WatchSpec struct {
 	Beyond   bool     `json:"beyond,omitempty" yaml:"beyond" doc:"Of a sweep: confirms addresses that are neither private nor of documentation"`
 	OneFlow  bool     `json:"one_flow,omitempty" yaml:"one_flow" doc:"Of a trace: follow one flow and look for no branches"`
 	PathMTU  bool     `json:"find_path_mtu,omitempty" yaml:"path_mtu" doc:"Of a trace: find the largest packet that each hop gets"`
+	For      string   `json:"for,omitempty" yaml:"for" doc:"Of throughput and streams: how long, of one direction. Default 10s"`
+	Bits     float64  `json:"rate_bps,omitempty" yaml:"rate_bps" doc:"Of datagrams: bits of payload a second"`
+	Protocol string   `json:"protocol,omitempty" yaml:"protocol" doc:"Of throughput: tcp or udp"`
+	Streams  int      `json:"streams,omitempty" yaml:"streams" doc:"Of throughput: side by side"`
+	Direct   string   `json:"direction,omitempty" yaml:"direction" doc:"Of throughput and streams: there, back, both or each"`
+	Codec    string   `json:"codec,omitempty" yaml:"codec" doc:"Of streams: sent as a call of this codec"`
+	DayBytes int64    `json:"bytes_per_day_most,omitempty" yaml:"bytes_per_day" doc:"Of throughput: that it may send a day. Default 5 GiB"`
 }
 
 // WalkOrder asks for a walk from near to far.

@@ -121,6 +121,11 @@ type End struct {
 	Clock   host.Clock `json:"clock"`
 }
 
+// Here is what an end on this machine says of itself.
+func Here(name, version string) End {
+	return End{Name: name, Version: version, System: host.Kernel(), Boot: host.Boot(), Clock: host.ReadClock()}
+}
+
 // Accepted is the far end's answer to an order.
 type Accepted struct {
 	Session uint64 `json:"session"`

@@ -1,0 +1,249 @@
+package api
+
+import (
+	"compress/gzip"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/controller"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/remote"
+)
+
+func (s *server) registerFleet(a huma.API) {
+	huma.Register(a, operation(http.MethodGet, "/agents", "list-agents", "All agents, by name, and how they stand", "Agents"),
+		func(context.Context, *struct{}) (*body[[]apitype.Agent], error) {
+			out := []apitype.Agent{}
+			for _, x := range s.c.AgentViews() {
+				v := apitype.Agent{ID: x.ID.String(), Name: x.Name, Site: x.Site, Kind: x.Kind, Address: x.Address, Version: x.Version, SeenAt: x.SeenAt, Alive: x.Connected, Labels: x.Labels, Health: x.Health}
+				if x.Kind == controller.Remote && !x.Connected {
+					v.LostAt = utc(x.LostAt)
+				}
+				out = append(out, v)
+			}
+			return &body[[]apitype.Agent]{out}, nil
+		})
+	invite := operation(http.MethodPost, "/agents/invites", "invite-agent", "Make an invite that lets one agent on another machine join; it works once and ends", "Agents", http.StatusUnprocessableEntity)
+	invite.DefaultStatus = http.StatusCreated
+	huma.Register(a, invite, func(ctx context.Context, in *inviteCall) (*body[apitype.Invite], error) {
+		lasts := time.Duration(0)
+		if in.Body.Lasts != "" {
+			var err error
+			if lasts, err = time.ParseDuration(in.Body.Lasts); err != nil {
+				return nil, problem(fmt.Errorf("%w: lasts %q is not a span of time such as 24h", controller.ErrInvalid, cut(in.Body.Lasts)))
+			}
+		}
+		code, i, err := s.c.Invite(ctx, in.Body.Name, in.Body.Site, in.Body.Labels, lasts)
+		if err != nil {
+			return nil, problem(err)
+		}
+		host := in.Host
+		if host == "" {
+			host = "SERVICE:7373"
+		}
+		return &body[apitype.Invite]{apitype.Invite{Code: code, EndsAt: i.EndsAt, Command: fmt.Sprintf("woodlark agent -join http://%s -invite %s -listen :7474", host, code)}}, nil
+	})
+	gone := operation(http.MethodDelete, "/agents/{name}", "remove-agent", "Lock an agent on another machine out at once; what it measured stays", "Agents", http.StatusUnprocessableEntity)
+	gone.DefaultStatus = http.StatusNoContent
+	huma.Register(a, gone, func(ctx context.Context, in *oneAgent) (*struct{}, error) {
+		return nil, problem(s.c.RemoveAgent(ctx, in.Name))
+	})
+}
+
+type inviteCall struct {
+	Host string `header:"Host"`
+	Body apitype.InviteOrder
+}
+
+const (
+	mostUpload  = 64 << 20
+	aliveToTell = 20 * time.Second
+)
+
+// agentCalls are what agents on other machines call: they have keys of their own.
+func (s *server) agentCalls(r chi.Router) {
+	r.Post("/join", s.join)
+	r.Group(func(r chi.Router) {
+		r.Use(s.knownAgent)
+		r.Get("/plan", s.agentPlan)
+		r.Get("/commands", s.agentCommands)
+		r.Post("/uploads", s.agentUpload)
+		r.Post("/replies", s.agentReplies)
+		r.Post("/health", s.agentHealth)
+	})
+}
+
+type agentOfCall struct{}
+
+type caller struct {
+	id   ident.ID
+	hand *remote.Hand
+}
+
+func callerOf(r *http.Request) caller {
+	c, _ := r.Context().Value(agentOfCall{}).(caller)
+	return c
+}
+
+// knownAgent lets in agents by their keys.
+func (s *server) knownAgent(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		key, isBearer := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+		id, hand, ok := s.c.ByKey(key)
+		if !isBearer || !ok {
+			refuse(w, http.StatusUnauthorized, "No agent has this key: it was removed, or joined another service.")
+			return
+		}
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), agentOfCall{}, caller{id, hand})))
+	})
+}
+
+func refuse(w http.ResponseWriter, status int, detail string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Title: http.StatusText(status), Status: status, Detail: detail})
+}
+
+// refuseError is refuse for an error of the controller's.
+func refuseError(w http.ResponseWriter, err error) {
+	status := http.StatusInternalServerError
+	var p huma.StatusError
+	if errors.As(problem(err), &p) {
+		status = p.GetStatus()
+	}
+	refuse(w, status, err.Error())
+}
+
+// readBody reads JSON, packed or not, up to a limit.
+func readBody(w http.ResponseWriter, r *http.Request, into any) bool {
+	var from io.Reader = http.MaxBytesReader(w, r.Body, mostUpload)
+	if r.Header.Get("Content-Encoding") == "gzip" {
+		unpacked, err := gzip.NewReader(from)
+		if err != nil {
+			refuse(w, http.StatusBadRequest, "The body is not packed as it says.")
+			return false
+		}
+		from = io.LimitReader(unpacked, 8*mostUpload)
+	}
+	if err := json.NewDecoder(from).Decode(into); err != nil {
+		refuse(w, http.StatusBadRequest, "The body cannot be read: "+err.Error())
+		return false
+	}
+	return true
+}
+
+func (s *server) join(w http.ResponseWriter, r *http.Request) {
+	var in remote.JoinRequest
+	if !readBody(w, r, &in) {
+		return
+	}
+	address, _, _ := net.SplitHostPort(r.RemoteAddr)
+	answer, err := s.c.Join(r.Context(), in, address)
+	if err != nil {
+		refuseError(w, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(answer)
+}
+
+func (s *server) agentPlan(w http.ResponseWriter, r *http.Request) {
+	p, tag := callerOf(r).hand.Plan()
+	w.Header().Set("ETag", tag)
+	if r.Header.Get("If-None-Match") == tag {
+		w.WriteHeader(http.StatusNotModified)
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(p)
+}
+
+// agentCommands is the connection that an agent holds: one command a line.
+func (s *server) agentCommands(w http.ResponseWriter, r *http.Request) {
+	line, ctx, ok := callerOf(r).hand.Connect(r.Context())
+	if !ok {
+		refuse(w, http.StatusUnauthorized, "This agent was removed.")
+		return
+	}
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	control := http.NewResponseController(w)
+	write := func(c plan.Command) bool {
+		_ = control.SetWriteDeadline(time.Now().Add(aliveToTell))
+		if err := json.NewEncoder(w).Encode(c); err != nil {
+			return false
+		}
+		return control.Flush() == nil
+	}
+	alive := time.NewTicker(aliveToTell)
+	defer alive.Stop()
+	if !write(plan.Command{Kind: plan.StillThere}) {
+		return
+	}
+	for {
+		select {
+		case c := <-line:
+			if !write(c) {
+				return
+			}
+		case <-alive.C:
+			if !write(plan.Command{Kind: plan.StillThere}) {
+				return
+			}
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// agentUpload takes what an agent measured. Whose it is goes by its key.
+func (s *server) agentUpload(w http.ResponseWriter, r *http.Request) {
+	var u plan.Upload
+	if !readBody(w, r, &u) {
+		return
+	}
+	u.Agent = callerOf(r).id
+	if err := s.c.OwnUpload(u); err != nil {
+		refuseError(w, err)
+		return
+	}
+	if err := s.c.Upload(r.Context(), u); err != nil {
+		refuseError(w, err)
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
+}
+
+func (s *server) agentReplies(w http.ResponseWriter, r *http.Request) {
+	var list []plan.Reply
+	if !readBody(w, r, &list) {
+		return
+	}
+	for _, x := range list {
+		callerOf(r).hand.Reply(x)
+	}
+	w.WriteHeader(http.StatusNoContent)
+}
+
+func (s *server) agentHealth(w http.ResponseWriter, r *http.Request) {
+	var h plan.Health
+	if !readBody(w, r, &h) {
+		return
+	}
+	if err := s.c.NoteHealth(r.Context(), callerOf(r).id, h); err != nil {
+		refuseError(w, err)
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
+}

@@ -1,0 +1,222 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	"woodlark.example/core/capacity"
+	"woodlark.example/internal/agent"
+	"woodlark.example/internal/host"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/network/kernel"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/probe/session"
+	"woodlark.example/internal/remote"
+)
+
+var agentCommand = command{
+	name: "agent", summary: "a measurement agent that joins a service, and answers as the far end of others",
+	usage: "-join URL -invite CODE [options]\n  woodlark agent [options]              (once it has joined)",
+	example: "woodlark agent -join https://woodlark.northquay.example -invite CODE -listen :7474\n" +
+		"woodlark agent -allow 192.0.2.0/24,203.0.113.0/24 -load-hours 22:00-06:00",
+	more: "The agent calls out only: it fetches its plan, holds one connection over which it is told\n" +
+		"what to do now, and uploads what it measured. While the service is away it goes on by the\n" +
+		"plan that it has, and keeps what it measures in its -state folder. Its key is kept there,\n" +
+		"too. What -allow, -rate-most and -load-hours set the service cannot exceed.",
+	run: runAgent,
+}
+
+// agentFile is who an agent is, in its state folder.
+type agentFile struct {
+	Service string   `json:"service"`
+	ID      ident.ID `json:"id"`
+	Name    string   `json:"name"`
+	Site    string   `json:"site"`
+	Key     string   `json:"key"`
+}
+
+type agentOptions struct {
+	join, invite, state, name, site, labels, listen, advertise, allow, rate, hours string
+	spool                                                                          int64
+	limits                                                                         []string
+	allowed                                                                        []netip.Prefix
+}
+
+func runAgent(c *call) error {
+	var o agentOptions
+	f := c.flags
+	f.StringVar(&o.join, "join", "", "address of the service, such as https://woodlark.northquay.example")
+	f.StringVar(&o.invite, "invite", "", "code of an invite ('woodlark agents invite' at the service); works once")
+	f.StringVar(&o.state, "state", filepath.Join(stateFolders()[0], "agent"), "folder for the key, the plan and what waits to be uploaded")
+	f.StringVar(&o.name, "name", "", "name of the agent; this machine's when left out")
+	f.StringVar(&o.site, "site", "", "site of the agent")
+	f.StringVar(&o.labels, "labels", "", "words to find it by, with commas between them")
+	f.StringVar(&o.listen, "listen", "", "address and port, TCP and UDP, to answer at as the far end of other agents; :PORT for all addresses")
+	f.StringVar(&o.advertise, "advertise", "", "address and port by which others reach that, when it is another (behind NAT)")
+	f.StringVar(&o.allow, "allow", "", "prefixes that may be sent to, with commas between them; all when left out")
+	f.StringVar(&o.rate, "rate-most", "", "bits a second of datagrams that may be sent; TCP bandwidth tests are refused then")
+	f.StringVar(&o.hours, "load-hours", "", "hours in which bandwidth tests are allowed, such as 22:00-06:00")
+	f.Int64Var(&o.spool, "spool-most", 1<<30, "bytes that may wait to be uploaded; beyond them the oldest go")
+	if err := c.parse(); err != nil {
+		return err
+	}
+	if len(c.args) > 0 {
+		return wrongCall("there is nothing to do with %q", short(c.args[0]))
+	}
+	options, err := o.read()
+	if err != nil {
+		return err
+	}
+	log := slog.New(slog.NewTextHandler(c.err, nil))
+	lock, err := lockAgent(o.state)
+	if err != nil {
+		return exit{exitUnmeasured, err}
+	}
+	defer lock.Close()
+	me, err := c.agentIdentity(o)
+	if err != nil {
+		return err
+	}
+	return c.serveAgent(o, options, me, log)
+}
+
+// read reads what the owner allows.
+func (o *agentOptions) read() (options agent.Options, err error) {
+	if o.listen != "" {
+		if options.Listen, err = listenAt(o.listen); err != nil {
+			return options, err
+		}
+		if options.Listen.Addr().IsUnspecified() && o.advertise == "" {
+			return options, wrongCall("-listen %s is at all addresses: say with -advertise ADDRESS:PORT by which one others reach it", o.listen)
+		}
+	}
+	options.Advertise = o.advertise
+	if o.allow != "" {
+		for _, text := range strings.Split(o.allow, ",") {
+			p, err := netip.ParsePrefix(strings.TrimSpace(text))
+			if err != nil {
+				return options, wrongCall("-allow: %q is not a prefix such as 192.0.2.0/24", short(text))
+			}
+			o.allowed = append(o.allowed, p.Masked())
+		}
+		o.limits = append(o.limits, "sends to "+o.allow+" only")
+	}
+	if o.rate != "" {
+		if options.MostRate, err = capacity.ParseRate(o.rate); err != nil {
+			return options, wrongCall("-rate-most: %v", err)
+		}
+		o.limits = append(o.limits, "sends "+options.MostRate.String()+" at most")
+	}
+	if o.hours != "" {
+		if options.LoadHours, err = agent.ParseLoadHours(o.hours); err != nil {
+			return options, wrongCall("-load-hours: %v", err)
+		}
+		o.limits = append(o.limits, "bandwidth tests at "+options.LoadHours.String())
+	}
+	if o.spool < 0 {
+		return options, wrongCall("-spool-most %d is below zero", o.spool)
+	}
+	options.Most, options.Limits = o.spool, strings.Join(o.limits, "; ")
+	return options, nil
+}
+
+// lockAgent makes the folder, for this user alone, and keeps a second agent out.
+func lockAgent(folder string) (*os.File, error) {
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, fmt.Errorf("make the agent's folder: %w", err)
+	}
+	return lockState(folder)
+}
+
+// agentIdentity is who the agent is: as kept, or as it joins now.
+func (c *call) agentIdentity(o agentOptions) (me agentFile, err error) {
+	name := filepath.Join(o.state, "agent.json")
+	data, err := os.ReadFile(name)
+	switch {
+	case err == nil && o.invite != "":
+		return me, wrongCall("this agent has joined already, as %s tells; to join anew remove that file, or choose another -state", name)
+	case err == nil:
+		if err := json.Unmarshal(data, &me); err != nil || me.Key == "" {
+			return me, exit{exitUnmeasured, fmt.Errorf("%s is damaged; remove it and join anew", name)}
+		}
+		if o.join != "" {
+			me.Service = o.join
+		}
+		return me, nil
+	case !errors.Is(err, fs.ErrNotExist):
+		return me, exit{exitUnmeasured, fmt.Errorf("read who this agent is: %w", err)}
+	case o.join == "" || o.invite == "":
+		return me, wrongCall("this agent has not joined a service: give -join URL and -invite CODE")
+	}
+	if o.name == "" {
+		if o.name, err = os.Hostname(); err != nil {
+			return me, wrongCall("this machine has no name: give the agent one with -name")
+		}
+	}
+	answer, err := remote.Join(c.ctx, o.join, o.invite, remote.JoinRequest{Name: o.name, Site: o.site, Labels: o.labels, Version: Version})
+	if err != nil {
+		return me, exit{exitUnmeasured, err}
+	}
+	me = agentFile{Service: o.join, ID: answer.ID, Name: answer.Name, Site: answer.Site, Key: answer.Key}
+	b, _ := json.MarshalIndent(me, "", "  ")
+	if err := os.WriteFile(name, b, 0o600); err != nil {
+		return me, exit{exitUnmeasured, fmt.Errorf("keep the agent's key: %w", err)}
+	}
+	fmt.Fprintf(c.out, "Joined %s as %q. The key is in %s.\n", me.Service, me.Name, name)
+	return me, nil
+}
+
+// serveAgent measures until the call ends, or the service locks the agent out.
+func (c *call) serveAgent(o agentOptions, options agent.Options, me agentFile, log *slog.Logger) error {
+	link := &remote.Link{Base: me.Service, Key: me.Key, Log: log}
+	options.ID, options.Name, options.Service, options.Log, options.Dir = me.ID, me.Name, link, log, o.state
+	options.Network, options.Ground = agent.Guarded(kernel.Host(), o.allowed), host.Ground{}
+	options.End = func() session.End { return session.Here(me.Name, Version) }
+	a, err := agent.New(options)
+	if err != nil {
+		return exit{exitUnmeasured, err}
+	}
+	planFile := filepath.Join(o.state, "plan.json")
+	var kept plan.Plan
+	if data, err := os.ReadFile(planFile); err == nil && json.Unmarshal(data, &kept) == nil {
+		remote.Give(a, kept)
+	}
+	link.Health = a.Health
+	link.Keep = func(p plan.Plan) {
+		b, err := json.Marshal(p)
+		if err == nil {
+			err = os.WriteFile(planFile+".new", b, 0o600)
+		}
+		if err == nil {
+			err = os.Rename(planFile+".new", planFile)
+		}
+		if err != nil {
+			log.Error("the plan could not be kept for the next start", "error", err)
+		}
+	}
+	ctx, cancel := context.WithCancel(c.ctx)
+	defer cancel()
+	var measuring sync.WaitGroup
+	measuring.Go(func() { _ = a.Run(ctx) })
+	says := "no far end"
+	if at := a.FarEnd(); at != "" {
+		says = "far end at " + at
+	}
+	log.Info("ready", "agent", me.Name, "service", me.Service, "as", says)
+	err = link.Run(ctx, a)
+	cancel()
+	measuring.Wait()
+	if err != nil {
+		return exit{exitUnmeasured, fmt.Errorf("%w: it was removed there; to join again remove %s", err, filepath.Join(o.state, "agent.json"))}
+	}
+	return nil
+}

@@ -1,0 +1,181 @@
+package controller
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"regexp"
+	"slices"
+	"time"
+
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/remote"
+	"woodlark.example/internal/store"
+)
+
+// Remote is the kind of an agent on another machine.
+const (
+	Remote  = "remote"
+	removed = "removed"
+)
+
+const (
+	inviteTime  = 24 * time.Hour
+	longestWait = 30 * 24 * time.Hour
+)
+
+var agentName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._ -]{0,98}$`)
+
+// secret is a new random secret that can be pasted.
+func secret() string {
+	b := make([]byte, 18)
+	_, _ = rand.Read(b)
+	return base64.RawURLEncoding.EncodeToString(b)
+}
+
+// Invite makes an invite that lets one agent join, and returns its code, which is not
+// kept. Name, site and labels are those that the agent gets; empty ones are its own
+// choice.
+func (c *Controller) Invite(ctx context.Context, name, site, labels string, lasts time.Duration) (string, store.Invite, error) {
+	if lasts == 0 {
+		lasts = inviteTime
+	}
+	if name != "" && !agentName.MatchString(name) {
+		return "", store.Invite{}, fmt.Errorf("%w: %q is no name for an agent: letters, digits, dots, blanks and dashes, 99 at most", ErrInvalid, shorten(name))
+	}
+	if lasts < time.Minute || lasts > longestWait {
+		return "", store.Invite{}, fmt.Errorf("%w: an invite lasts from a minute to 30 days, not %v", ErrInvalid, lasts)
+	}
+	code, now := secret(), time.Now().UTC()
+	i := store.Invite{ID: ident.New(), CodeHash: store.HashOf(code), Name: name, Site: site, Labels: labels, CreatedAt: now, EndsAt: now.Add(lasts)}
+	return code, i, c.store.SaveInvite(ctx, i)
+}
+
+// Join lets an agent join by an invite, and returns it with its key, of which only a
+// hash is kept.
+func (c *Controller) Join(ctx context.Context, r remote.JoinRequest, address string) (remote.JoinAnswer, error) {
+	if r.Name != "" && !agentName.MatchString(r.Name) {
+		return remote.JoinAnswer{}, fmt.Errorf("%w: %q is no name for an agent: letters, digits, dots, blanks and dashes, 99 at most", ErrInvalid, shorten(r.Name))
+	}
+	key := secret()
+	a, err := c.store.UseInvite(ctx, r.Code, store.Agent{Name: r.Name, Site: shorten(r.Site), Labels: r.Labels, Version: shorten(r.Version), Kind: Remote, Address: address}, store.HashOf(key))
+	if err != nil {
+		return remote.JoinAnswer{}, err
+	}
+	c.mu.Lock()
+	c.agents[a.ID] = &agentState{Agent: a, hand: remote.NewHand(a.ID, a.Name, c)}
+	c.mu.Unlock()
+	c.sendPlans()
+	return remote.JoinAnswer{ID: a.ID, Name: a.Name, Site: a.Site, Key: key}, nil
+}
+
+// ByKey is the agent on another machine whose key it is; false when none has it.
+func (c *Controller) ByKey(key string) (ident.ID, *remote.Hand, bool) {
+	hash := store.HashOf(key)
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	for id, a := range c.agents {
+		if far, ok := a.hand.(*remote.Hand); ok && bytes.Equal(a.KeyHash, hash) {
+			return id, far, true
+		}
+	}
+	return ident.ID{}, nil, false
+}
+
+// NoteHealth takes what an agent on another machine says of itself.
+func (c *Controller) NoteHealth(ctx context.Context, id ident.ID, h plan.Health) error {
+	text, err := json.Marshal(h)
+	if err != nil {
+		return err
+	}
+	now, kept := time.Now(), string(text)
+	c.mu.Lock()
+	if a := c.agents[id]; a != nil {
+		seen := now.UTC()
+		a.SeenAt, a.Version, a.Health = &seen, h.Version, &kept
+		if far, ok := a.hand.(*remote.Hand); ok {
+			far.NoteHealth(h)
+		}
+	}
+	c.mu.Unlock()
+	return c.store.NoteHealth(ctx, id, now, h.Version, kept)
+}
+
+// OwnUpload says that an agent uploads what is not its own: readings of other agents'
+// paths.
+func (c *Controller) OwnUpload(u plan.Upload) error {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	for _, r := range u.Readings {
+		if p := c.paths[r.Path]; p != nil && p.AgentID != u.Agent {
+			return fmt.Errorf("%w: a reading is of a path of another agent", ErrInvalid)
+		}
+	}
+	for _, r := range u.Runs {
+		if p := c.paths[r.Path]; p != nil && p.AgentID != u.Agent {
+			return fmt.Errorf("%w: a run is of a path of another agent", ErrInvalid)
+		}
+	}
+	return nil
+}
+
+// RemoveAgent locks an agent out at once: its connection ends and its key is worth
+// nothing any more. Its paths and what it measured stay.
+func (c *Controller) RemoveAgent(ctx context.Context, name string) error {
+	c.mu.RLock()
+	a, err := c.agentNamed(name)
+	c.mu.RUnlock()
+	if err != nil {
+		return err
+	}
+	far, ok := a.hand.(*remote.Hand)
+	if !ok {
+		return fmt.Errorf("%w: agent %q is inside the service and cannot be removed", ErrInvalid, name)
+	}
+	if err := c.store.LockOut(ctx, a.ID); err != nil {
+		return err
+	}
+	c.mu.Lock()
+	delete(c.agents, a.ID)
+	c.mu.Unlock()
+	far.Remove()
+	return nil
+}
+
+// AgentView is an agent and how it stands.
+type AgentView struct {
+	store.Agent
+	Connected bool
+	LostAt    time.Time // when an agent on another machine last was connected
+	Health    *plan.Health
+}
+
+// AgentViews are all agents, by name.
+func (c *Controller) AgentViews() []AgentView {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	var list []AgentView
+	for _, a := range c.agents {
+		v := AgentView{Agent: a.Agent, Connected: a.here()}
+		if far, ok := a.hand.(*remote.Hand); ok {
+			_, v.LostAt = far.Connected()
+		}
+		if a.Agent.Health != nil {
+			var h plan.Health
+			if json.Unmarshal([]byte(*a.Agent.Health), &h) == nil {
+				v.Health = &h
+			}
+		} else if local, ok := a.hand.(interface{ Health() plan.Health }); ok {
+			h := local.Health()
+			v.Health = &h
+		}
+		list = append(list, v)
+	}
+	slices.SortFunc(list, func(a, b AgentView) int { return cmp.Compare(a.Name, b.Name) })
+	return list
+}

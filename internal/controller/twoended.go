@@ -1,0 +1,415 @@
+package controller
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"net"
+	"strconv"
+	"sync"
+	"time"
+
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/store"
+)
+
+// KindThroughput and KindStream are the kinds of watches with two ends.
+const (
+	KindThroughput = string(plan.Throughput)
+	KindStream     = string(plan.Stream)
+)
+
+const (
+	leastLoading  = 5 * time.Minute // between the load runs of a watch
+	longestTwo    = time.Hour
+	ticketTime    = 2 * time.Minute // to be used in
+	defaultBudget = 5 << 30         // bytes that load runs of a watch may send a day
+	usualPort     = 7474
+)
+
+// twoEnds are the measurements with two ends that are going on. Load runs exclude each
+// other at an agent and on the access of a site.
+type twoEnds struct {
+	mu    sync.Mutex
+	going map[ident.ID]*twoEnded
+	free  chan struct{} // closed and made anew when one ends
+	past  []loadSpan
+}
+
+// twoEnded is one that is going on.
+type twoEnded struct {
+	agents []ident.ID // near and far
+	sites  []string
+	load   bool
+	begun  bool
+	says   string
+	share  float64
+	cancel context.CancelFunc
+}
+
+// loadSpan is when a load run went on, and where.
+type loadSpan struct {
+	from, to time.Time
+	agents   []ident.ID
+	sites    []string
+}
+
+// TwoEndedSpec is a measurement with two ends to make.
+type TwoEndedSpec struct {
+	Kind    plan.TwoEndedKind
+	From    string // agent
+	To      string // agent, or ADDRESS:PORT of a responder with Key
+	Key     []byte // of a responder; none for an agent
+	Request plan.TwoRequest
+	Watch   ident.ID
+	Budget  int64 // bytes a day that the watch may send; no limit when 0
+}
+
+// ends finds the agents of a measurement; far is nil for a responder.
+func (c *Controller) ends(s TwoEndedSpec) (near, far *agentState, err error) {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	if near, err = c.agentNamed(s.From); err != nil {
+		return nil, nil, err
+	}
+	if near.hand == nil {
+		return nil, nil, fmt.Errorf("%w: agent %q is not running", ErrInvalid, s.From)
+	}
+	for _, a := range c.agents {
+		if a.Name == s.To || a.Address == s.To && a.Kind != Remote {
+			far = a
+		}
+	}
+	switch {
+	case far == near:
+		return nil, nil, fmt.Errorf("%w: %q is both ends", ErrInvalid, s.From)
+	case far != nil && far.hand == nil:
+		return nil, nil, fmt.Errorf("%w: agent %q is not running", ErrInvalid, s.To)
+	case far == nil && len(s.Key) == 0:
+		_, err = c.agentNamed(s.To)
+		return nil, nil, fmt.Errorf("%w; a responder without a service needs its key", err)
+	}
+	return near, far, nil
+}
+
+// TwoEnded starts a measurement with two ends. It returns at once; the measurement goes
+// on, as soon as no load run is in its way, and is kept.
+func (c *Controller) TwoEnded(ctx context.Context, s TwoEndedSpec) (store.TwoEnded, error) {
+	if s.Kind != plan.Throughput && s.Kind != plan.Stream {
+		return store.TwoEnded{}, fmt.Errorf("%w: no measurement %q with two ends", ErrInvalid, s.Kind)
+	}
+	if s.Request.For < 0 || s.Request.For > longestTwo {
+		return store.TwoEnded{}, fmt.Errorf("%w: for %v is not between 0 and %v", ErrInvalid, s.Request.For, longestTwo)
+	}
+	near, far, err := c.ends(s)
+	if far == nil && err == nil {
+		if _, _, split := net.SplitHostPort(s.To); split != nil {
+			s.To = net.JoinHostPort(s.To, strconv.Itoa(usualPort))
+		}
+	}
+	if err != nil {
+		return store.TwoEnded{}, err
+	}
+	x := plan.TwoEnded{ID: ident.New(), Watch: s.Watch, Target: s.To, Kind: s.Kind, Started: time.Now(), Outcome: plan.Running}
+	if far != nil {
+		x.Far = far.ID
+	}
+	row, err := store.TwoEndedOf(near.ID, x)
+	if err != nil {
+		return row, err
+	}
+	if err := c.store.SaveTwoEnded(ctx, row); err != nil {
+		return row, err
+	}
+	going := &twoEnded{agents: []ident.ID{near.ID}, load: s.Kind == plan.Throughput, says: "waiting for its turn"}
+	if near.Site != "" {
+		going.sites = append(going.sites, near.Site)
+	}
+	if far != nil {
+		going.agents = append(going.agents, far.ID)
+		if far.Site != "" {
+			going.sites = append(going.sites, far.Site)
+		}
+	}
+	work, cancel := context.WithTimeout(context.Background(), 2*time.Hour)
+	going.cancel = cancel
+	c.twoEnds.mu.Lock()
+	c.twoEnds.going[x.ID] = going
+	c.twoEnds.mu.Unlock()
+	go func() {
+		defer cancel()
+		c.carryOutTwo(work, s, near, far, x, going)
+	}()
+	return row, nil
+}
+
+// carryOutTwo waits for its turn, measures, and keeps what came of it.
+func (c *Controller) carryOutTwo(ctx context.Context, s TwoEndedSpec, near, far *agentState, x plan.TwoEnded, going *twoEnded) {
+	err := c.turn(ctx, going)
+	if err == nil {
+		x.Started = time.Now()
+		var done plan.TwoEnded
+		if done, err = c.measureTwo(ctx, s, near, far, x, going); err == nil {
+			done.Watch, done.Far, done.Target = x.Watch, x.Far, x.Target
+			x = done
+		}
+	}
+	if err != nil {
+		x.Outcome, x.Reason, x.Ended = plan.Failed, err.Error(), time.Now()
+		if errors.Is(err, context.Canceled) {
+			x.Outcome, x.Reason = plan.Cancelled, "stopped before its end"
+		}
+	}
+	c.twoEnds.mu.Lock()
+	delete(c.twoEnds.going, x.ID)
+	if going.load && going.begun {
+		c.twoEnds.past = append(c.twoEnds.past, loadSpan{x.Started, time.Now(), going.agents, going.sites})
+		if n := len(c.twoEnds.past); n > 1000 {
+			c.twoEnds.past = c.twoEnds.past[n-1000:]
+		}
+	}
+	if c.twoEnds.free != nil {
+		close(c.twoEnds.free)
+		c.twoEnds.free = nil
+	}
+	c.twoEnds.mu.Unlock()
+	row, err := store.TwoEndedOf(near.ID, x)
+	if err == nil {
+		keeping, cancel := context.WithTimeout(context.Background(), time.Minute)
+		defer cancel()
+		err = c.store.SaveTwoEnded(keeping, row)
+	}
+	if err != nil {
+		c.noteAway(err)
+		c.log.Error("a measurement could not be kept", "kind", x.Kind, "error", err)
+	}
+	c.publish(Event{Kind: NewTwoEnded})
+}
+
+// turn waits until no load run is at the same agents or on the same access; what is no
+// load run waits for none.
+func (c *Controller) turn(ctx context.Context, going *twoEnded) error {
+	for {
+		c.twoEnds.mu.Lock()
+		if !going.load || !c.inTheWay(going) {
+			going.begun, going.says = true, "starting"
+			c.twoEnds.mu.Unlock()
+			return nil
+		}
+		if c.twoEnds.free == nil {
+			c.twoEnds.free = make(chan struct{})
+		}
+		free := c.twoEnds.free
+		c.twoEnds.mu.Unlock()
+		select {
+		case <-free:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// inTheWay is called with the lock held.
+func (c *Controller) inTheWay(x *twoEnded) bool {
+	for _, other := range c.twoEnds.going {
+		if other != x && other.load && other.begun && (overlap(other.agents, x.agents) || overlap(other.sites, x.sites)) {
+			return true
+		}
+	}
+	return false
+}
+
+func overlap[T comparable](a, b []T) bool {
+	for _, x := range a {
+		for _, y := range b {
+			if x == y {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// measureTwo gives both ends a ticket and has the near one measure.
+func (c *Controller) measureTwo(ctx context.Context, s TwoEndedSpec, near, far *agentState, x plan.TwoEnded, going *twoEnded) (plan.TwoEnded, error) {
+	if s.Budget > 0 {
+		sent, err := c.store.SentSince(ctx, near.ID, time.Now().Add(-24*time.Hour))
+		if err != nil {
+			return x, err
+		}
+		if sent >= s.Budget {
+			return x, fmt.Errorf("the load runs of %q sent %.1f GB within a day, and %.1f GB are allowed", s.From, float64(sent)/1e9, float64(s.Budget)/1e9)
+		}
+	}
+	o := plan.TwoEndedOrder{ID: x.ID, Kind: s.Kind, Target: s.To, Address: s.To, Key: s.Key, Request: s.Request}
+	if far != nil {
+		key := make([]byte, 32)
+		_, _ = rand.Read(key)
+		ticket := plan.Ticket{Name: ident.New().String(), Key: key, From: near.ID, Time: max(s.Request.For, 30*time.Second) + time.Minute, Rate: 2 * s.Request.Rate, TCP: s.Kind == plan.Throughput,
+			Ends: time.Now().Add(ticketTime + time.Duration(max(1, s.Request.Repeats))*2*(max(s.Request.For, 10*time.Second)+20*time.Second))}
+		if s.Kind == plan.Throughput && s.Request.Protocol != "udp" {
+			ticket.Rate = 0 // what held TCP back is found out by datagrams beyond its own rate
+		}
+		at, err := far.hand.Expect(ticket)
+		if err != nil {
+			return x, err
+		}
+		o.Far, o.Address, o.KeyName, o.Key = far.ID, at, ticket.Name, key
+	}
+	done := near.hand.TwoEnded(ctx, o, func(says string, share float64) {
+		c.twoEnds.mu.Lock()
+		going.says, going.share = says, share
+		c.twoEnds.mu.Unlock()
+	})
+	return done, nil
+}
+
+// TwoEndedProgress is how far one is that is going on.
+func (c *Controller) TwoEndedProgress(id ident.ID) (says string, share float64, going bool) {
+	c.twoEnds.mu.Lock()
+	defer c.twoEnds.mu.Unlock()
+	x := c.twoEnds.going[id]
+	if x == nil {
+		return "", 0, false
+	}
+	return x.says, x.share, true
+}
+
+// StopTwoEnded ends one that is going on; what was measured until then is kept where
+// its ends still tell it.
+func (c *Controller) StopTwoEnded(id ident.ID) bool {
+	c.twoEnds.mu.Lock()
+	defer c.twoEnds.mu.Unlock()
+	x := c.twoEnds.going[id]
+	if x != nil {
+		x.cancel()
+	}
+	return x != nil
+}
+
+// disturbed reports whether a load run went on at an agent, or on the access of its
+// site, in a stretch of time.
+func (c *Controller) disturbed(agent ident.ID, site string, from, to time.Time) bool {
+	c.twoEnds.mu.Lock()
+	defer c.twoEnds.mu.Unlock()
+	hit := func(agents []ident.ID, sites []string) bool {
+		return overlap(agents, []ident.ID{agent}) || site != "" && overlap(sites, []string{site})
+	}
+	for _, s := range c.twoEnds.past {
+		if s.from.Before(to) && s.to.After(from) && hit(s.agents, s.sites) {
+			return true
+		}
+	}
+	for _, x := range c.twoEnds.going {
+		if x.load && x.begun && hit(x.agents, x.sites) {
+			return true
+		}
+	}
+	return false
+}
+
+// markDisturbed marks readings beside which a load run went on.
+func (c *Controller) markDisturbed(list []plan.Record) {
+	for i := range list {
+		r := &list[i]
+		c.mu.RLock()
+		p := c.paths[r.Path]
+		site := ""
+		if p != nil && c.agents[p.AgentID] != nil {
+			site = c.agents[p.AgentID].Site
+		}
+		c.mu.RUnlock()
+		if p != nil && c.disturbed(p.AgentID, site, r.Reading.At, r.Reading.At.Add(r.Reading.Span)) {
+			r.Flags |= plan.Disturbed
+		}
+	}
+}
+
+// runTwoEnded starts what the watches with two ends want, each at the multiples of its
+// interval.
+func (c *Controller) runTwoEnded(ctx context.Context) {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	last := map[ident.ID]time.Time{}
+	for {
+		var now time.Time
+		select {
+		case now = <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+		c.mu.RLock()
+		var due []*Watch
+		for _, w := range c.watches {
+			if w.Paused || w.Spec.Kind != KindThroughput && w.Spec.Kind != KindStream {
+				continue
+			}
+			at := now.Truncate(w.Spec.Every)
+			before, known := last[w.ID]
+			if !known { // the first run starts at once
+				before = w.CreatedAt.Add(-w.Spec.Every)
+				if now.Sub(w.CreatedAt) > time.Minute {
+					before = at
+				}
+			}
+			if at.After(before) || !known && now.Sub(w.CreatedAt) <= time.Minute {
+				due = append(due, w)
+			}
+			last[w.ID] = at
+		}
+		c.mu.RUnlock()
+		for _, w := range due {
+			c.startTwo(ctx, w)
+		}
+	}
+}
+
+func (c *Controller) startTwo(ctx context.Context, w *Watch) {
+	for _, from := range w.Spec.From {
+		for _, to := range w.Spec.To {
+			budget := w.Spec.DayBytes
+			if budget == 0 && w.Spec.Kind == KindThroughput {
+				budget = defaultBudget
+			}
+			s := TwoEndedSpec{Kind: plan.TwoEndedKind(w.Spec.Kind), From: from, To: to, Request: *w.Spec.Two, Watch: w.ID, Budget: budget}
+			if _, err := c.TwoEnded(ctx, s); err != nil {
+				c.log.Error("a measurement of a watch could not be started", "watch", w.Name, "error", err)
+				c.missedTwo(ctx, s, err)
+			}
+		}
+	}
+}
+
+// missedTwo keeps that one could not be started, with its reason.
+func (c *Controller) missedTwo(ctx context.Context, s TwoEndedSpec, why error) {
+	c.mu.RLock()
+	near, err := c.agentNamed(s.From)
+	c.mu.RUnlock()
+	if err != nil {
+		return
+	}
+	now := time.Now()
+	row, err := store.TwoEndedOf(near.ID, plan.TwoEnded{ID: ident.New(), Watch: s.Watch, Target: s.To, Kind: s.Kind, Started: now, Ended: now, Outcome: plan.Missed, Reason: why.Error()})
+	if err == nil {
+		_ = c.store.SaveTwoEnded(ctx, row)
+	}
+}
+
+// checkTwo says what is wrong with the spec of a watch with two ends.
+func (s Spec) checkTwo() (errs []error) {
+	if s.Every < leastLoading {
+		errs = append(errs, fmt.Errorf("every %v is less than %v, and it is not continuous", s.Every, leastLoading))
+	}
+	if s.Two == nil {
+		return append(errs, errors.New("it says nothing of what to send"))
+	}
+	if s.Two.For < 0 || s.Two.For > s.Every/2 {
+		errs = append(errs, fmt.Errorf("for %v is more than half of every %v", s.Two.For, s.Every))
+	}
+	if s.DayBytes < 0 {
+		errs = append(errs, fmt.Errorf("%d bytes a day are below zero", s.DayBytes))
+	}
+	return errs
+}

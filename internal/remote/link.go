@@ -1,0 +1,412 @@
+package remote
+
+import (
+	"bufio"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"woodlark.example/core/reading"
+	"woodlark.example/core/route"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+)
+
+// Link is an agent's side: it holds the connection to the service.
+type Link struct {
+	Base   string // of the service, such as https://woodlark.northquay.example
+	Key    string
+	Log    *slog.Logger
+	Health func() plan.Health
+	// Keep is given each plan that was fetched, so that the agent keeps to it when it
+	// starts while the service is away.
+	Keep func(plan.Plan)
+
+	http  http.Client
+	etag  string
+	mu    sync.Mutex
+	going map[ident.ID]context.CancelFunc
+	out   chan plan.Reply
+}
+
+// ErrLockedOut is wrapped when the service does not know the agent's key any more.
+var ErrLockedOut = errors.New("the service does not know this agent any more")
+
+const (
+	callTime    = 60 * time.Second
+	healthEvery = 15 * time.Second
+	leastAgain  = time.Second
+	mostAgain   = 30 * time.Second
+	// quiet is how long the held connection may say nothing: the service speaks each
+	// twenty seconds at least.
+	quiet      = 50 * time.Second
+	replyEvery = 100 * time.Millisecond
+)
+
+// Join spends an invite and returns the agent's own key.
+func Join(ctx context.Context, base, code string, a JoinRequest) (JoinAnswer, error) {
+	a.Code = code
+	l := &Link{Base: base}
+	var answer JoinAnswer
+	return answer, l.call(ctx, http.MethodPost, "/join", a, &answer)
+}
+
+// JoinRequest is what an agent says of itself when it joins.
+type JoinRequest struct {
+	Code    string `json:"code"`
+	Name    string `json:"name"`
+	Site    string `json:"site"`
+	Labels  string `json:"labels"`
+	Version string `json:"version"`
+}
+
+// JoinAnswer is what it gets.
+type JoinAnswer struct {
+	ID   ident.ID `json:"id"`
+	Name string   `json:"name"`
+	Site string   `json:"site"`
+	Key  string   `json:"key"`
+}
+
+// request is one call of the service.
+func (l *Link) request(ctx context.Context, method, path string, body any) (*http.Response, error) {
+	var reader io.Reader
+	if body != nil {
+		var b bytes.Buffer
+		packed := gzip.NewWriter(&b)
+		if err := json.NewEncoder(packed).Encode(body); err != nil {
+			return nil, err
+		}
+		if err := packed.Close(); err != nil {
+			return nil, err
+		}
+		reader = &b
+	}
+	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(l.Base, "/")+"/api/v1/agent"+path, reader)
+	if err != nil {
+		return nil, fmt.Errorf("call the service at %s: %w", l.Base, err)
+	}
+	if body != nil {
+		r.Header.Set("Content-Type", "application/json")
+		r.Header.Set("Content-Encoding", "gzip")
+	}
+	if l.Key != "" {
+		r.Header.Set("Authorization", "Bearer "+l.Key)
+	}
+	if path == "/plan" && l.etag != "" {
+		r.Header.Set("If-None-Match", l.etag)
+	}
+	answer, err := l.http.Do(r)
+	if err != nil {
+		return nil, fmt.Errorf("the service at %s was not reached: %w", l.Base, err)
+	}
+	switch {
+	case answer.StatusCode == http.StatusUnauthorized:
+		answer.Body.Close()
+		return nil, ErrLockedOut
+	case answer.StatusCode >= 400:
+		defer answer.Body.Close()
+		var p struct{ Detail, Title string }
+		_ = json.NewDecoder(io.LimitReader(answer.Body, 1<<16)).Decode(&p)
+		if p.Detail == "" {
+			p.Detail = p.Title
+		}
+		return nil, fmt.Errorf("the service at %s says %s: %s", l.Base, answer.Status, p.Detail)
+	}
+	return answer, nil
+}
+
+func (l *Link) call(ctx context.Context, method, path string, body, into any) error {
+	ctx, cancel := context.WithTimeout(ctx, callTime)
+	defer cancel()
+	answer, err := l.request(ctx, method, path, body)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if into == nil || answer.StatusCode == http.StatusNoContent {
+		return nil
+	}
+	if err := json.NewDecoder(answer.Body).Decode(into); err != nil {
+		return fmt.Errorf("read what the service at %s says: %w", l.Base, err)
+	}
+	return nil
+}
+
+// Upload hands over what was measured; see plan.Service.
+func (l *Link) Upload(ctx context.Context, u plan.Upload) error {
+	return l.call(ctx, http.MethodPost, "/uploads", u, nil)
+}
+
+// fetch brings the plan if it is another.
+func (l *Link) fetch(ctx context.Context, hand plan.Hand) error {
+	ctx, cancel := context.WithTimeout(ctx, callTime)
+	defer cancel()
+	answer, err := l.request(ctx, http.MethodGet, "/plan", nil)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode == http.StatusNotModified {
+		return nil
+	}
+	var p plan.Plan
+	if err := json.NewDecoder(answer.Body).Decode(&p); err != nil {
+		return fmt.Errorf("read the plan: %w", err)
+	}
+	l.etag = answer.Header.Get("ETag")
+	Give(hand, p)
+	if l.Keep != nil {
+		l.Keep(p)
+	}
+	return nil
+}
+
+// Give gives an agent a plan.
+func Give(hand plan.Hand, p plan.Plan) {
+	hand.SetPlan(p.Tasks)
+	hand.SetSweeps(p.Sweeps)
+	hand.SetTraces(p.Traces)
+}
+
+// Run holds the connection until ctx ends or the agent is locked out, which is the
+// error then. While the service is away the agent goes on by the plan that it has.
+func (l *Link) Run(ctx context.Context, hand plan.Hand) error {
+	l.going, l.out = map[ident.ID]context.CancelFunc{}, make(chan plan.Reply, 4096)
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var beside sync.WaitGroup
+	defer beside.Wait()
+	defer cancel()
+	beside.Go(func() { l.sayReplies(ctx) })
+	beside.Go(func() { l.sayHealth(ctx) })
+	again := leastAgain
+	away := false
+	for ctx.Err() == nil {
+		began := time.Now()
+		err := l.hold(ctx, hand, &away)
+		if errors.Is(err, ErrLockedOut) {
+			return err
+		}
+		if ctx.Err() != nil {
+			break
+		}
+		if !away {
+			away = true
+			l.Log.Warn("the service is away; measuring goes on by the plan that is here", "error", err)
+		}
+		if time.Since(began) > time.Minute {
+			again = leastAgain
+		}
+		select {
+		case <-time.After(again):
+		case <-ctx.Done():
+		}
+		again = min(2*again, mostAgain)
+	}
+	return nil
+}
+
+// hold fetches the plan and takes commands as long as the connection stands.
+func (l *Link) hold(ctx context.Context, hand plan.Hand, away *bool) error {
+	if err := l.fetch(ctx, hand); err != nil {
+		return err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	answer, err := l.request(ctx, http.MethodGet, "/commands", nil)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if *away {
+		*away = false
+		l.Log.Info("the service is there again")
+	}
+	watchdog := time.AfterFunc(quiet, cancel)
+	defer watchdog.Stop()
+	lines := bufio.NewScanner(answer.Body)
+	lines.Buffer(nil, 16<<20)
+	for lines.Scan() {
+		watchdog.Reset(quiet)
+		var c plan.Command
+		if err := json.Unmarshal(lines.Bytes(), &c); err != nil {
+			return fmt.Errorf("read a command: %w", err)
+		}
+		switch c.Kind {
+		case plan.StillThere:
+		case plan.FetchPlan:
+			if err := l.fetch(ctx, hand); err != nil {
+				return err
+			}
+		case plan.StopCommand:
+			var id ident.ID
+			if json.Unmarshal(c.Body, &id) == nil {
+				l.mu.Lock()
+				if stop := l.going[id]; stop != nil {
+					stop()
+				}
+				l.mu.Unlock()
+			}
+		default:
+			l.begin(c, hand)
+		}
+	}
+	return fmt.Errorf("the connection to the service broke: %w", errors.Join(lines.Err(), ctx.Err()))
+}
+
+// begin carries out a command beside others. It outlives the connection: what it
+// measures is uploaded all the same.
+func (l *Link) begin(c plan.Command, hand plan.Hand) {
+	ctx, cancel := context.WithTimeout(context.Background(), max(c.Limit, time.Second))
+	l.mu.Lock()
+	l.going[c.ID] = cancel
+	l.mu.Unlock()
+	go func() {
+		defer cancel()
+		body, err := l.carryOut(ctx, c, hand)
+		r := plan.Reply{Command: c.ID, Last: true}
+		if err != nil {
+			r.Error = err.Error()
+		} else if r.Body, err = json.Marshal(body); err != nil {
+			r.Error = err.Error()
+		}
+		l.out <- r
+		l.mu.Lock()
+		delete(l.going, c.ID)
+		l.mu.Unlock()
+	}()
+}
+
+// tell says how far a command is; what nobody waits for may be left out.
+func (l *Link) tell(id ident.ID, body any) {
+	b, err := json.Marshal(body)
+	if err != nil {
+		return
+	}
+	select {
+	case l.out <- plan.Reply{Command: id, Body: b}:
+	default:
+	}
+}
+
+func (l *Link) carryOut(ctx context.Context, c plan.Command, hand plan.Hand) (any, error) {
+	read := func(into any) error {
+		if err := json.Unmarshal(c.Body, into); err != nil {
+			return fmt.Errorf("this agent (an older one?) does not understand the order: %w", err)
+		}
+		return nil
+	}
+	switch c.Kind {
+	case plan.DoMeasure:
+		var o plan.Order
+		if err := read(&o); err != nil {
+			return nil, err
+		}
+		hand.Measure(ctx, o, func(path int, p reading.Probe) { l.tell(c.ID, []plan.HeardProbe{{Path: path, Probe: p}}) })
+		return nil, nil
+	case plan.DoSweep:
+		var o plan.SweepCommand
+		if err := read(&o); err != nil {
+			return nil, err
+		}
+		hand.Sweep(ctx, o.ID, o.Order, func(n uint64) { l.tell(c.ID, n) })
+		return nil, nil
+	case plan.DoTrace:
+		var o plan.TraceOrder
+		if err := read(&o); err != nil {
+			return nil, err
+		}
+		return hand.Trace(ctx, o, func(target int, p route.Probe) { l.tell(c.ID, []plan.HeardHop{{Target: target, Probe: p}}) }), nil
+	case plan.DoWalk:
+		var o plan.WalkOrder
+		if err := read(&o); err != nil {
+			return nil, err
+		}
+		return hand.Walk(ctx, o)
+	case plan.TellState:
+		return hand.Standing()
+	case plan.DoTwoEnded:
+		var o plan.TwoEndedOrder
+		if err := read(&o); err != nil {
+			return nil, err
+		}
+		return hand.TwoEnded(ctx, o, func(says string, share float64) {
+			l.tell(c.ID, map[string]any{"says": says, "share": share})
+		}), nil
+	case plan.ExpectGuest:
+		var t plan.Ticket
+		if err := read(&t); err != nil {
+			return nil, err
+		}
+		return hand.Expect(t)
+	}
+	return nil, fmt.Errorf("this agent (an older one?) does not know the command %q", c.Kind)
+}
+
+// sayReplies sends what was said to commands, some at once.
+func (l *Link) sayReplies(ctx context.Context) {
+	for {
+		var list []plan.Reply
+		select {
+		case r := <-l.out:
+			list = append(list, r)
+		case <-ctx.Done():
+			return
+		}
+		select {
+		case <-time.After(replyEvery):
+		case <-ctx.Done():
+		}
+	gathering:
+		for len(list) < 2000 {
+			select {
+			case r := <-l.out:
+				list = append(list, r)
+			default:
+				break gathering
+			}
+		}
+		l.say(ctx, list)
+	}
+}
+
+// say sends replies; while the service is away for a moment it tries again.
+func (l *Link) say(ctx context.Context, list []plan.Reply) {
+	var err error
+	for range 5 {
+		if err = l.call(ctx, http.MethodPost, "/replies", list, nil); err == nil || ctx.Err() != nil {
+			return
+		}
+		select {
+		case <-time.After(2 * time.Second):
+		case <-ctx.Done():
+			return
+		}
+	}
+	l.Log.Warn("what was said to commands did not come over", "error", err)
+}
+
+func (l *Link) sayHealth(ctx context.Context) {
+	tick := time.NewTicker(healthEvery)
+	defer tick.Stop()
+	for {
+		if l.Health != nil {
+			_ = l.call(ctx, http.MethodPost, "/health", l.Health(), nil) // the held connection tells when the service is away
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
