@@ -12,8 +12,8 @@ import (
 
 // Load is how busy a machine was in a stretch of time.
 type Load struct {
-	Process float64  // processors' time that this program took ÷ time: 1 is one processor
-	Machine *float64 // share of all processors' time that was not idle; nil where the system does not tell
+	Process float64  `json:"process_ratio"` // processors' time that this program took ÷ time: 1 is one processor
+	Machine *float64 `json:"machine_ratio"` // share of all processors' time that was not idle; nil where the system does not tell
 }
 
 // Meter measures load between two calls of Since.

@@ -261,7 +261,10 @@ func (l *Link) hold(ctx context.Context, hand plan.Hand, away *bool) error {
 			l.begin(c, hand)
 		}
 	}
-	return fmt.Errorf("the connection to the service broke: %w", errors.Join(lines.Err(), ctx.Err()))
+	if err := errors.Join(lines.Err(), ctx.Err()); err != nil {
+		return fmt.Errorf("the connection to the service broke: %w", err)
+	}
+	return errors.New("the service ended the connection")
 }
 
 // begin carries out a command beside others. It outlives the connection: what it

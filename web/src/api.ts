@@ -19,6 +19,8 @@ export type Trace = Schemas["Trace"];
 export type TraceReport = Schemas["TraceReport"];
 export type Lanes = Schemas["Lanes"];
 export type SeenRoute = Schemas["SeenRoute"];
+export type TwoEnded = Schemas["TwoEnded"];
+export type Invite = Schemas["Invite"];
 export type WalkReport = Schemas["Walk"];
 
 /** An error that the service explained (RFC 9457), or that kept it from answering. */

@@ -45,3 +45,16 @@ export function span(milliseconds: number): string {
 }
 
 export const ago = (t: string) => span(Date.now() - new Date(t).getTime()) + " ago";
+
+/** bits writes bits a second with their unit; a dash when not known. */
+export function bits(bps: number | null | undefined): string {
+  if (bps == null) return "–";
+  const units = ["bit/s", "kbit/s", "Mbit/s", "Gbit/s"];
+  let v = bps;
+  let i = 0;
+  while (v >= 999.5 && i < units.length - 1) {
+    v /= 1000;
+    i++;
+  }
+  return `${v.toFixed(v < 9.995 ? 2 : v < 99.95 ? 1 : 0)} ${units[i]}`;
+}

@@ -33,6 +33,7 @@ export function useLive(): boolean {
         void client.invalidateQueries({ queryKey: ["status"] });
       });
       source.addEventListener("sweep", () => void client.invalidateQueries({ queryKey: ["sweeps"] }));
+      source.addEventListener("two-ended", () => void client.invalidateQueries({ queryKey: ["two-ended"] }));
       source.addEventListener("trace", () => void client.invalidateQueries({ queryKey: ["traces"] }));
       source.addEventListener("notice", () => void client.invalidateQueries({ queryKey: ["status"] }));
     };

@@ -4,6 +4,7 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { Problem } from "./api";
 import { Frame } from "./parts/Frame";
+import { Agents } from "./pages/Agents";
 import { Measure } from "./pages/Measure";
 import { NoPage } from "./pages/NoPage";
 import { Paths } from "./pages/Paths";
@@ -43,6 +44,7 @@ createRoot(document.getElementById("root")!).render(
             <Route index element={<Paths />} />
             <Route path="/paths/:id" element={<Suspense fallback={null}><OnePath /></Suspense>} />
             <Route path="/measure" element={<Measure />} />
+            <Route path="/agents" element={<Agents />} />
             <Route path="/sweeps" element={<Sweeps />} />
             <Route path="/sweeps/:id" element={<Sweeps />} />
             <Route path="*" element={<NoPage />} />

@@ -1021,9 +1021,9 @@ export interface components {
         };
         Load: {
             /** Format: double */
-            Machine: number | null;
+            machine_ratio: number | null;
             /** Format: double */
-            Process: number;
+            process_ratio: number;
         };
         Measurement: {
             dscp?: string;

@@ -9,12 +9,13 @@ import { ShapePlot } from "../parts/ShapePlot";
 import { Tracing } from "../parts/Tracing";
 import { SweepResult } from "../parts/SweepResult";
 import { Field, button, words, type Part } from "../parts/Field";
+import { TwoEnds } from "../parts/TwoEnds";
 import { Trouble } from "../parts/Trouble";
 
 /** Measure asks for a ping or a sweep at an agent, and shows what comes as it comes. */
 export function Measure() {
   const [search, setSearch] = useSearchParams();
-  const kind = ["trace", "sweep", "walk"].find((k) => k === search.get("kind")) ?? "ping";
+  const kind = ["trace", "throughput", "stream", "sweep", "walk"].find((k) => k === search.get("kind")) ?? "ping";
   const agents = useQuery({ queryKey: ["agents"], queryFn: () => get<Agent[]>("/agents") });
   const names = (agents.data ?? []).map((a) => a.name);
   const from = search.get("from") || names[0] || "";
@@ -33,10 +34,12 @@ export function Measure() {
     <>
       <h1 className="pt-8 pb-6 text-2xl font-light md:text-3xl">Measure</h1>
       <div className="flex flex-wrap items-baseline gap-x-8 gap-y-3 border-b border-line pb-3">
-        <RadioGroup value={kind} onChange={(k) => setSearch({ kind: k, from })} aria-label="Kind of measurement" className="flex gap-x-2">
+        <RadioGroup value={kind} onChange={(k) => setSearch({ kind: k, from })} aria-label="Kind of measurement" className="flex flex-wrap gap-x-2">
           {[
             ["ping", "Ping"],
             ["trace", "Trace"],
+            ["throughput", "Throughput"],
+            ["stream", "Stream"],
             ["sweep", "Sweep"],
             ["walk", "Near to far"],
           ].map(([k, name]) => (
@@ -50,6 +53,7 @@ export function Measure() {
       {agents.error && !agents.data && <Trouble error={agents.error} retry={() => void agents.refetch()} />}
       {kind === "ping" && <Ping key={from} from={from} to={search.get("to") ?? ""} ids={search.get("runs") ?? ""} set={set} />}
       {kind === "trace" && <Tracing key={from} from={from} to={search.get("to") ?? ""} ids={search.get("traces") ?? ""} set={set} />}
+      {(kind === "throughput" || kind === "stream") && <TwoEnds key={kind + from} kind={kind} from={from} to={search.get("to") ?? ""} id={search.get("two") ?? ""} agents={agents.data ?? []} set={set} />}
       {kind === "sweep" && <Sweeping from={from} to={search.get("to") ?? ""} id={search.get("sweep") ?? ""} set={set} />}
       {kind === "walk" && <Walking from={from} to={search.get("to") ?? ""} />}
     </>

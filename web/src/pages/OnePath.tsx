@@ -9,6 +9,7 @@ import { resolutionText } from "../parts/plotOptions";
 import { SeriesTable, toCSV } from "../parts/SeriesTable";
 import { StateMark } from "../parts/StateMark";
 import { TimePlot, type Range } from "../parts/TimePlot";
+import { TwoEndsOf } from "../parts/TwoEndsOf";
 import { Trouble } from "../parts/Trouble";
 
 const minute = 60_000;
@@ -145,6 +146,7 @@ export function OnePath() {
         <Findings path={p} />
         <RouteOf path={p} />
         <OtherWays path={p} />
+        <TwoEndsOf path={p} />
         <Normal path={p} />
         <Episodes id={id} />
         <Runs id={id} />

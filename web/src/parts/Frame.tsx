@@ -8,6 +8,7 @@ const pages: [string, string][] = [
   ["/", "Paths"],
   ["/measure", "Measure"],
   ["/sweeps", "Sweeps"],
+  ["/agents", "Agents"],
 ];
 
 /** Frame is what stands around every page. */
