@@ -107,8 +107,8 @@ type ThroughputDirection struct {
 	ByBuffer      *float64             `json:"held_by_buffer_ratio"`
 	BusyNear      *float64             `json:"cpu_near_ratio"` // of the whole machine
 	BusyFar       *float64             `json:"cpu_far_ratio"`
-	BusiestNear   *float64             `json:"busiest_thread_near_ratio"` // of those that moved the bytes
-	BusiestFar    *float64             `json:"busiest_thread_far_ratio"`
+	BusiestNear   *float64             `json:"busy_near_ratio"` // of the program for each stream: 1 is a processor of its own
+	BusiestFar    *float64             `json:"busy_far_ratio"`
 	HeldBy        string               `json:"held_by"`
 	HeldWhy       string               `json:"held_why"`
 	HeldSure      float64              `json:"held_confidence"`
@@ -189,8 +189,8 @@ func heldBy(d ThroughputDirection) (Finding, bool) {
 	add("tcp_efficiency_ratio", d.Efficiency)
 	add("rtt_rest_ms", d.RTTRestMs)
 	add("rtt_load_ms", d.RTTLoadMs)
-	add("busiest_thread_near_ratio", d.BusiestNear)
-	add("busiest_thread_far_ratio", d.BusiestFar)
+	add("busy_near_ratio", d.BusiestNear)
+	add("busy_far_ratio", d.BusiestFar)
 	return f, true
 }
 

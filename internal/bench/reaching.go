@@ -51,18 +51,27 @@ func runProcess(ctx context.Context, floor, program string, args ...string) (spe
 	began := time.Now()
 	out, err := c.Output()
 	s := spent{wall: time.Since(began).Seconds(), out: out}
+	if _, scanned := readSpent(file, &s); scanned && len(out) > 0 && err != nil {
+		return s, fmt.Errorf("%s %s: %w", filepath.Base(program), strings.Join(args, " "), err)
+	}
 	if err != nil {
 		return s, fmt.Errorf("%s %s: %w", filepath.Base(program), strings.Join(args, " "), err)
 	}
+	err, _ = readSpent(file, &s)
+	return s, err
+}
+
+// readSpent reads what the floor wrote, also of a program that ended with a status.
+func readSpent(file string, s *spent) (error, bool) {
 	used, err := os.ReadFile(file)
 	if err != nil {
-		return s, err
+		return err, false
 	}
 	if _, err := fmt.Sscan(string(used), &s.cpu, &s.peakMiB); err != nil {
-		return s, err
+		return err, false
 	}
 	s.peakMiB /= 1024
-	return s, nil
+	return nil, true
 }
 
 func middle(list []float64) float64 {

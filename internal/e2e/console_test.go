@@ -282,7 +282,7 @@ func TestDemoAndConsole(t *testing.T) {
 		axe(t, page, "one path, dark")
 		require.NoError(t, chromedp.Do(page, chromedp.EmulateViewport(390, 800), chromedp.Navigate(s.base+"/"), chromedp.WaitVisible(browser.Rows)))
 		axe(t, page, "paths, dark and narrow")
-		for _, where := range []string{"/", "/measure?kind=ping", "/measure?kind=sweep", "/measure?kind=trace", "/sweeps"} {
+		for _, where := range []string{"/", "/measure?kind=ping", "/measure?kind=sweep", "/measure?kind=trace", "/measure?kind=stream", "/agents", "/sweeps"} {
 			require.NoError(t, chromedp.Do(page, chromedp.Navigate(s.base+where), chromedp.WaitVisible(chromedp.CSS("h1"))))
 			axe(t, page, where+", dark and narrow")
 			assert.LessOrEqual(t, evaluate[int](t, page, `document.documentElement.scrollWidth`), 390, "nothing is wider than the page %s", where)

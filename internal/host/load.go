@@ -58,16 +58,6 @@ func processTime() time.Duration {
 	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
 }
 
-// ThreadTime is the processors' time that the calling thread took. It says something
-// only to a goroutine that is locked to its thread.
-func ThreadTime() time.Duration {
-	var u unix.Rusage
-	if unix.Getrusage(unix.RUSAGE_THREAD, &u) != nil {
-		return 0
-	}
-	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
-}
-
 // processors reads what all processors did since the start, in ticks (proc(5), stat).
 func processors() (busy, idle uint64, ok bool) {
 	text, err := os.ReadFile("/proc/stat")

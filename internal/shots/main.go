@@ -59,7 +59,6 @@ func run(base, token, folder string) error {
 	ranged := func(name string) chromedp.Action[chromedp.Void] {
 		return chromedp.Steps(chromedp.Click(fmt.Sprintf(`//*[@role="radio"][text()=%q]`, name)), settle)
 	}
-	home := chromedp.Steps(chromedp.Navigate(base+"/"), chromedp.WaitVisible(browser.Rows), settle)
 	theme := func(name string) chromedp.Action[chromedp.Void] {
 		return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 			_, err := chromedp.Evaluate[bool](fmt.Sprintf(`localStorage.setItem("theme", %q), true`, name))(ctx, t)
@@ -78,6 +77,10 @@ func run(base, token, folder string) error {
 		chromedp.WaitVisible(chromedp.CSS(`section[aria-label^="To "] dl`)), chromedp.Sleep(6*time.Second))
 	swept := chromedp.Steps(
 		chromedp.Navigate(base+"/sweeps"), chromedp.WaitVisible(chromedp.CSS(`section[aria-label="One sweep"] figure`)), settle)
+	streamed := chromedp.Steps(
+		chromedp.Navigate(base+"/measure?kind=stream&from=northquay&to=ticketing"),
+		chromedp.WaitVisible(startButton), chromedp.Click(startButton),
+		chromedp.WaitVisible(chromedp.CSS(`section table`)), settle)
 	return chromedp.Do(page,
 		chromedp.Navigate(base+"/sign-in"), chromedp.WaitVisible(chromedp.CSS("#token")),
 		browser.SignIn(base, token), settle, shoot("console-paths"),
@@ -85,6 +88,7 @@ func run(base, token, folder string) error {
 		open("northquay terminal.gannetbay.example 4"), ranged("14 d"), shoot("console-path-fortnight"),
 		open("northquay terminal.ternpoint.example 4"), ranged("10 min"), shoot("console-path-probes"),
 		theme("dark"), open("northquay terminal.holm.example 4"), ranged("3 d"), scrolled(430), shoot("console-route-dark"),
-		theme("light"), chromedp.EmulateViewport(390, 800), home, shoot("console-paths-narrow"),
+		theme("light"), chromedp.Navigate(base+"/agents"), settle, settle, shoot("console-agents"),
+		streamed, shoot("console-two-ends"),
 	)
 }

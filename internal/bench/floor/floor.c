@@ -4,6 +4,9 @@
  *	floor sweep          a loop of sendmmsg and recvmmsg over 127.1.0.0/16
  *	floor ping N SECONDS  N addresses, one echo request a second each
  *	floor once           one echo request to 127.0.0.1
+ *	floor tcp SECONDS     one connection over loopback: write here, recv there
+ *	floor udp SECONDS PACKETS-A-SECOND SIZE  paced datagrams over loopback
+ *	floor pace SECONDS    50 datagrams a second: how late 99 % of them leave at most
  *	floor spend FILE PROGRAM ARGUMENT …
  *
  * The last runs a program and writes its processor seconds and its peak memory
@@ -12,6 +15,7 @@
  */
 #define _GNU_SOURCE
 #include <arpa/inet.h>
+#include <signal.h>
 #include <errno.h>
 #include <netinet/in.h>
 #include <stdio.h>
@@ -141,7 +145,111 @@ static int spend(char **a) {
 	return WIFEXITED(status) ? WEXITSTATUS(status) : 1;
 }
 
+/* pair makes two sockets of loopback that are connected to each other. */
+static void pair(int kind, int *near, int *far) {
+	struct sockaddr_in at = {.sin_family = AF_INET, .sin_addr.s_addr = htonl(INADDR_LOOPBACK)};
+	socklen_t n = sizeof at;
+	int room = 16 << 20, l = socket(AF_INET, kind, 0);
+	if (bind(l, (void *)&at, sizeof at) || getsockname(l, (void *)&at, &n)) exit(1);
+	*near = socket(AF_INET, kind, 0);
+	if (kind == SOCK_STREAM) {
+		listen(l, 1);
+		if (connect(*near, (void *)&at, sizeof at)) exit(1);
+		*far = accept(l, 0, 0);
+		close(l);
+		return;
+	}
+	setsockopt(l, SOL_SOCKET, SO_RCVBUFFORCE, &room, sizeof room);
+	if (connect(*near, (void *)&at, sizeof at)) exit(1);
+	*far = l;
+}
+
+static int tcp(int seconds) {
+	static char b[256 << 10];
+	int near, far;
+	long all = 0, k;
+	pair(SOCK_STREAM, &near, &far);
+	pid_t child = fork();
+	if (child == 0) {
+		close(near);
+		while (recv(far, b, sizeof b, 0) > 0) {}
+		_exit(0);
+	}
+	close(far);
+	double begin = now();
+	while (now() - begin < seconds && (k = write(near, b, sizeof b)) > 0) all += k;
+	double took = now() - begin;
+	close(near);
+	wait4(child, 0, 0, 0);
+	printf("%.0f\n", all * 8 / took);
+	return 0;
+}
+
+static int udp(int seconds, double rate, int length) {
+	static char b[65536], in[64][2048];
+	struct mmsghdr m[64];
+	struct iovec v[64];
+	int near, far, k;
+	long sent = 0, came = 0, total = seconds * rate;
+	pair(SOCK_DGRAM, &near, &far);
+	int told[2];
+	if (pipe(told)) return 1;
+	pid_t child = fork();
+	if (child == 0) {
+		for (k = 0; k < 64; k++) {
+			v[k] = (struct iovec){in[k], sizeof in[k]};
+			memset(&m[k], 0, sizeof m[k]);
+			m[k].msg_hdr.msg_iov = &v[k];
+			m[k].msg_hdr.msg_iovlen = 1;
+		}
+		struct timeval wait = {1, 0};
+		setsockopt(far, SOL_SOCKET, SO_RCVTIMEO, &wait, sizeof wait);
+		while ((k = recvmmsg(far, m, 64, MSG_WAITFORONE, 0)) > 0) came += k;
+		if (write(told[1], &came, sizeof came) < 0) _exit(1);
+		_exit(0);
+	}
+	double begin = now();
+	while (sent < total) {
+		if (now() - begin < sent / rate) continue;
+		if (send(near, b, length, 0) == length) sent++;
+	}
+	if (read(told[0], &came, sizeof came) != sizeof came) return 1;
+	wait4(child, 0, 0, 0);
+	printf("%ld %ld\n", sent, came);
+	return 0;
+}
+
+static int larger(const void *a, const void *b) {
+	double x = *(double *)a, y = *(double *)b;
+	return (x > y) - (x < y);
+}
+
+static int paced(int seconds) {
+	static double late[100000];
+	char b[172] = {0};
+	int near, far, n = seconds * 50;
+	if (n > 100000) return 1;
+	pair(SOCK_DGRAM, &near, &far);
+	struct timespec t;
+	clock_gettime(CLOCK_MONOTONIC, &t);
+	double begin = t.tv_sec + t.tv_nsec / 1e9;
+	for (int i = 0; i < n; i++) {
+		double due = begin + (i + 1) * 0.02;
+		struct timespec until = {(time_t)due, (due - (time_t)due) * 1e9};
+		clock_nanosleep(CLOCK_MONOTONIC, TIMER_ABSTIME, &until, 0);
+		if (send(near, b, sizeof b, 0) < 0) return 1;
+		late[i] = now() - due;
+	}
+	qsort(late, n, sizeof *late, larger);
+	printf("%.6f\n", late[n * 99 / 100] * 1e3);
+	return 0;
+}
+
 int main(int n, char **a) {
+	signal(SIGPIPE, SIG_IGN);
+	if (n == 3 && !strcmp(a[1], "tcp")) return tcp(atoi(a[2]));
+	if (n == 5 && !strcmp(a[1], "udp")) return udp(atoi(a[2]), atof(a[3]), atoi(a[4]));
+	if (n == 3 && !strcmp(a[1], "pace")) return paced(atoi(a[2]));
 	if (n == 2 && !strcmp(a[1], "sweep")) return sweep();
 	if (n == 4 && !strcmp(a[1], "ping")) return ping(atoi(a[2]), atoi(a[3]));
 	if (n == 2 && !strcmp(a[1], "once")) return once();

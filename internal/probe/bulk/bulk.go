@@ -8,7 +8,6 @@ import (
 	"io"
 	"math/rand/v2"
 	"net"
-	"runtime"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -44,9 +43,9 @@ type Report struct {
 	LeastRTTMs float64 `json:"least_rtt_ms"`
 	ByReceiver float64 `json:"by_receiver_ratio"` // shares of the time that there was something to send
 	ByBuffer   float64 `json:"by_buffer_ratio"`
-	// Busiest is the share of the time that the busiest of the threads that moved the
-	// bytes was at work.
-	Busiest float64 `json:"busiest_thread_ratio"`
+	// Busiest is the share of the time that this program was at work for each
+	// connection: 1 is a processor of its own.
+	Busiest float64 `json:"busy_ratio"`
 	Problem string  `json:"problem,omitempty"` // why it ended early
 }
 
@@ -102,25 +101,20 @@ func (t *Transfer) Run(ctx context.Context) Report {
 	over := make(chan struct{})
 	watching.Go(func() { t.watch(over) })
 	problems := make(chan error, len(t.Conns))
+	used := host.NewMeter()
 	for _, c := range t.Conns {
 		moving.Go(func() {
-			runtime.LockOSThread()
-			defer runtime.UnlockOSThread()
-			worked, began := host.ThreadTime(), time.Now()
-			var err error
 			if t.Sends {
-				err = t.send(c)
+				problems <- t.send(c)
 			} else {
-				err = t.receive(c)
+				problems <- t.receive(c)
 			}
-			share := float64(host.ThreadTime()-worked) / float64(time.Since(began))
-			t.mu.Lock()
-			t.report.Busiest = max(t.report.Busiest, share)
-			t.mu.Unlock()
-			problems <- err
 		})
 	}
 	moving.Wait()
+	t.mu.Lock()
+	t.report.Busiest = min(1, used.Since().Process/float64(len(t.Conns)))
+	t.mu.Unlock()
 	close(over)
 	watching.Wait()
 	t.mu.Lock()

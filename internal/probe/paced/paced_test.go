@@ -1,0 +1,118 @@
+package paced_test
+
+import (
+	"net/netip"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"woodlark.example/core/oneway"
+	"woodlark.example/internal/network"
+	"woodlark.example/internal/network/kernel"
+	"woodlark.example/internal/probe/paced"
+	"woodlark.example/wire"
+)
+
+func shape(f paced.Format) paced.Shape {
+	return paced.Shape{Format: f, Calls: 2, Interval: 10 * time.Millisecond, Sizes: []int{80, 60}, For: 500 * time.Millisecond, First: 7, Type: 18, Clock: 8000, Frame: 1}
+}
+
+func TestShapes(t *testing.T) {
+	s := shape(paced.RTP)
+	require.NoError(t, s.Check())
+	assert.Equal(t, 50, s.PerCall())
+	assert.Equal(t, 100, s.Packets())
+	assert.Equal(t, int64(7000), s.Bytes())
+	assert.InDelta(t, 112_000, s.Rate(), 1e-6)
+	for name, change := range map[string]func(*paced.Shape){
+		"no packet format": func(s *paced.Shape) { s.Format = "gulls" }, "streams at once": func(s *paced.Shape) { s.Calls = 0 }, "more often than can be sent": func(s *paced.Shape) { s.Interval = 1 },
+		"at most 24h": func(s *paced.Shape) { s.For = 0 }, "a stream needs sizes": func(s *paced.Shape) { s.Sizes = nil }, "bytes of payload are possible": func(s *paced.Shape) { s.Sizes = []int{5} },
+		"more than can be noted": func(s *paced.Shape) { s.For, s.Interval = 24*time.Hour, time.Microsecond },
+	} {
+		x := s
+		change(&x)
+		assert.ErrorContains(t, x.Check(), name)
+	}
+}
+
+func TestLogsThereAndBack(t *testing.T) {
+	s := shape(paced.Stamp)
+	at := time.Date(2026, 11, 23, 12, 0, 0, 123, time.UTC)
+	l := paced.Log{Sent: [][]time.Time{{at, {}, at.Add(20 * time.Millisecond)}, {at.Add(time.Millisecond)}},
+		Arrivals: [][]oneway.Arrival{{{Number: 2, At: at.Add(time.Second), TTL: 60, DSCP: 46, Size: 80}, {Number: 0, At: at, DSCP: -1, Size: 60}}, nil}}
+	for _, size := range []int{1, 1 << 20} { // one entry a part, all in one
+		var got paced.Log
+		for _, part := range l.Pack(size) {
+			require.NoError(t, got.Unpack(part, s))
+		}
+		for call, list := range l.Sent {
+			require.Len(t, got.Sent[call], len(list))
+			for i, want := range list {
+				assert.True(t, want.Equal(got.Sent[call][i]), "%v %v", want, got.Sent[call][i])
+			}
+		}
+		require.Len(t, got.Arrivals[0], 2)
+		for i, want := range l.Arrivals[0] {
+			have := got.Arrivals[0][i]
+			assert.True(t, want.At.Equal(have.At))
+			have.At = want.At
+			assert.Equal(t, want, have)
+		}
+	}
+	var got paced.Log
+	for _, bad := range [][]byte{nil, {'s'}, {'a', 9}, {'s', 0, 200}, {'x', 0, 1, 1}, {'s', 0, 0xff, 0xff, 0xff, 0xff, 0x7f, 1}} {
+		assert.Error(t, got.Unpack(bad, s), "%v", bad)
+	}
+}
+
+func FuzzUnpack(f *testing.F) {
+	s := shape(paced.Stamp)
+	for _, part := range (paced.Log{Sent: [][]time.Time{{time.Unix(1, 2)}}, Arrivals: [][]oneway.Arrival{{{Number: 1, At: time.Unix(3, 4)}}}}).Pack(100) {
+		f.Add(part)
+	}
+	f.Fuzz(func(t *testing.T, b []byte) {
+		var l paced.Log
+		_ = l.Unpack(b, s)
+	})
+}
+
+// TestOverLoopback: what is sent arrives, numbered, of the sizes and at the pace that
+// were asked for.
+func TestOverLoopback(t *testing.T) {
+	for _, format := range []paced.Format{paced.RTP, paced.Stamp} {
+		t.Run(string(format), func(t *testing.T) {
+			n, s := kernel.Host(), shape(format)
+			here := netip.MustParseAddr("127.0.0.1")
+			in, err := n.Open(network.UDP, wire.IPv4, network.SocketOptions{Source: here, Port: 47474})
+			require.NoError(t, err)
+			out, err := n.Open(network.UDP, wire.IPv4, network.SocketOptions{Source: here})
+			require.NoError(t, err)
+			to := netip.AddrPortFrom(here, 47474)
+			receiver := paced.NewDuplex(in, netip.AddrPort{}, n.Clock(), paced.Plain, nil, &s)
+			sender := paced.NewDuplex(out, to, n.Clock(), paced.Plain, &s, nil)
+			receiver.Listen()
+			sender.Listen()
+			sender.Start(t.Context(), time.Now())
+			receiver.Start(t.Context(), time.Now())
+			<-sender.Sending()
+			assert.Eventually(t, func() bool { return receiver.Count().Packets >= 98 }, 5*time.Second, 5*time.Millisecond)
+			sent, _, err := sender.Close()
+			require.NoError(t, err)
+			_, came, err := receiver.Close()
+			require.NoError(t, err)
+			for call := range 2 {
+				x := paced.Stream(s, sent, came, call)
+				require.Len(t, x.Sent, 50)
+				for i, a := range x.Arrivals {
+					assert.Equal(t, s.Sizes[a.Number%2], a.Size)
+					assert.Equal(t, 64, a.TTL)
+					_ = i
+				}
+				span := x.Sent[49].Sub(x.Sent[0])
+				assert.InDelta(t, 490, float64(span)/1e6, 30, "ms")
+			}
+		})
+	}
+}
