@@ -60,6 +60,7 @@ type Transfer struct {
 	moved  atomic.Int64
 	first  atomic.Int64 // ns since the start
 	last   atomic.Int64
+	over   atomic.Bool
 	begun  time.Time
 	mu     sync.Mutex
 	report Report
@@ -69,7 +70,7 @@ const chunk = 256 << 10
 
 // block is what is sent: noise, which nothing on the way can make smaller.
 var block = func() []byte {
-	b := make([]byte, 1<<20)
+	b := make([]byte, chunk)
 	r := rand.NewChaCha8([32]byte{'w', 'o', 'o', 'd', 'l', 'a', 'r', 'k'})
 	_, _ = r.Read(b)
 	return b
@@ -92,6 +93,7 @@ func (t *Transfer) Run(ctx context.Context) Report {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	stop := context.AfterFunc(ctx, func() {
+		t.over.Store(true)
 		for _, c := range t.Conns {
 			_ = c.SetDeadline(time.Unix(1, 0))
 		}
@@ -148,6 +150,12 @@ func (t *Transfer) count(n int) {
 
 func (t *Transfer) send(c net.Conn) error {
 	end := t.begun.Add(t.For)
+	if direct, err := t.sendDirectly(c, end); direct {
+		if err != nil {
+			return err
+		}
+		return closeWrite(c)
+	}
 	_ = c.SetWriteDeadline(end)
 	left := t.Bytes
 	for at := 0; ; at = (at + chunk) % len(block) {
@@ -169,6 +177,11 @@ func (t *Transfer) send(c net.Conn) error {
 			return err
 		}
 	}
+	return closeWrite(c)
+}
+
+// closeWrite tells the other end that all is sent.
+func closeWrite(c net.Conn) error {
 	if half, ok := c.(interface{ CloseWrite() error }); ok {
 		return half.CloseWrite()
 	}
@@ -176,6 +189,9 @@ func (t *Transfer) send(c net.Conn) error {
 }
 
 func (t *Transfer) receive(c net.Conn) error {
+	if direct, err := t.receiveDirectly(c); direct {
+		return err
+	}
 	b := make([]byte, chunk)
 	for {
 		n, err := c.Read(b)
