@@ -1803,9 +1803,9 @@ export interface components {
             /** Format: double */
             buffer_delay_ratio: number | null;
             /** Format: double */
-            busiest_thread_far_ratio: number | null;
+            busy_far_ratio: number | null;
             /** Format: double */
-            busiest_thread_near_ratio: number | null;
+            busy_near_ratio: number | null;
             /** Format: double */
             cpu_far_ratio: number | null;
             /** Format: double */

@@ -1,0 +1,141 @@
+package api_test
+
+import (
+	"bytes"
+	"compress/gzip"
+	"encoding/json"
+	"net/http"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/remote"
+	"woodlark.example/internal/store"
+)
+
+// asAgent calls what agents call, with a key.
+func (s *service) asAgent(method, path, key string, in any, more ...string) *http.Response {
+	s.t.Helper()
+	var b bytes.Buffer
+	if in != nil {
+		packed := gzip.NewWriter(&b)
+		require.NoError(s.t, json.NewEncoder(packed).Encode(in))
+		require.NoError(s.t, packed.Close())
+	}
+	r, err := http.NewRequestWithContext(s.t.Context(), method, s.web.URL+"/api/v1/agent"+path, &b)
+	require.NoError(s.t, err)
+	r.Header.Set("Authorization", "Bearer "+key)
+	r.Header.Set("Content-Encoding", "gzip")
+	for i := 0; i+1 < len(more); i += 2 {
+		r.Header.Set(more[i], more[i+1])
+	}
+	answer, err := http.DefaultClient.Do(r)
+	require.NoError(s.t, err)
+	s.t.Cleanup(func() { _ = answer.Body.Close() })
+	return answer
+}
+
+func TestAnAgentOverHTTP(t *testing.T) {
+	s := serve(t)
+	var invite apitype.Invite
+	s.ask(http.MethodPost, "/agents/invites", `{"site": "Holm", "lasts": "2h"}`, http.StatusCreated, &invite)
+	assert.Contains(t, invite.Command, "-invite "+invite.Code)
+	assert.WithinDuration(t, time.Now().Add(2*time.Hour), invite.EndsAt, time.Minute)
+	s.ask(http.MethodPost, "/agents/invites", `{"lasts": "gulls"}`, http.StatusUnprocessableEntity, nil)
+	s.ask(http.MethodPost, "/agents/invites", `{"name": "<b>"}`, http.StatusUnprocessableEntity, nil)
+
+	assert.Equal(t, http.StatusForbidden, s.asAgent(http.MethodPost, "/join", "", remote.JoinRequest{Code: "gull", Name: "pier"}).StatusCode)
+	answer := s.asAgent(http.MethodPost, "/join", "", remote.JoinRequest{Code: invite.Code, Name: "pier", Version: "9"})
+	require.Equal(t, http.StatusOK, answer.StatusCode)
+	var me remote.JoinAnswer
+	require.NoError(t, json.NewDecoder(answer.Body).Decode(&me))
+	assert.Equal(t, "Holm", me.Site)
+	assert.Equal(t, http.StatusForbidden, s.asAgent(http.MethodPost, "/join", "", remote.JoinRequest{Code: invite.Code, Name: "pier2"}).StatusCode)
+
+	for _, path := range []string{"/plan", "/commands"} {
+		assert.Equal(t, http.StatusUnauthorized, s.asAgent(http.MethodGet, path, "another", nil).StatusCode)
+	}
+	fetched := s.asAgent(http.MethodGet, "/plan", me.Key, nil)
+	require.Equal(t, http.StatusOK, fetched.StatusCode)
+	tag := fetched.Header.Get("ETag")
+	assert.NotEmpty(t, tag)
+	assert.Equal(t, http.StatusNotModified, s.asAgent(http.MethodGet, "/plan", me.Key, nil, "If-None-Match", tag).StatusCode)
+	s.ask(http.MethodPost, "/watches", `{"name": "pier", "from": ["pier"], "to": ["192.0.2.77"]}`, http.StatusCreated, nil)
+	anew := s.asAgent(http.MethodGet, "/plan", me.Key, nil, "If-None-Match", tag)
+	require.Equal(t, http.StatusOK, anew.StatusCode, "another plan has another tag")
+	var p plan.Plan
+	require.NoError(t, json.NewDecoder(anew.Body).Decode(&p))
+	require.Len(t, p.Tasks, 1)
+	assert.Equal(t, "192.0.2.77", p.Tasks[0].Target)
+
+	// What it uploads counts once, and only of its own paths.
+	u := plan.Upload{Agent: ident.New(), Readings: []plan.Record{minute(p.Tasks[0].Path, time.Now().Truncate(time.Minute).Add(-time.Minute), 3)}}
+	for range 2 {
+		assert.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/uploads", me.Key, u).StatusCode)
+	}
+	list, err := s.c.Store().Readings(t.Context(), p.Tasks[0].Path, time.Now().Add(-time.Hour), time.Now(), 100, false)
+	require.NoError(t, err)
+	assert.Len(t, list, 1)
+	u.Readings[0].Path = s.path
+	assert.Equal(t, http.StatusUnprocessableEntity, s.asAgent(http.MethodPost, "/uploads", me.Key, u).StatusCode)
+	broken := s.asAgent(http.MethodPost, "/uploads", me.Key, u, "Content-Encoding", "")
+	assert.Equal(t, http.StatusBadRequest, broken.StatusCode)
+
+	assert.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/health", me.Key, plan.Health{Version: "9", Responder: "192.0.2.7:7474", HeldBack: 2}).StatusCode)
+	assert.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/replies", me.Key, []plan.Reply{{Command: ident.New(), Last: true}}).StatusCode)
+	agents := get[[]apitype.Agent](s, "/agents")
+	require.Len(t, agents, 2)
+	pier := agents[0]
+	assert.Equal(t, "pier", pier.Name)
+	assert.Equal(t, "remote", pier.Kind)
+	assert.False(t, pier.Alive)
+	assert.NotNil(t, pier.LostAt)
+	assert.Equal(t, 2, pier.Health.HeldBack)
+	s.ask(http.MethodDelete, "/agents/quay", "", http.StatusUnprocessableEntity, nil)
+	s.ask(http.MethodDelete, "/agents/pier", "", http.StatusNoContent, nil)
+	assert.Equal(t, http.StatusUnauthorized, s.asAgent(http.MethodGet, "/plan", me.Key, nil).StatusCode)
+}
+
+func TestTwoEndsOverHTTP(t *testing.T) {
+	s := serve(t)
+	require.NoError(t, s.c.AddAgent(t.Context(), store.Agent{Name: "holm", Site: "Holm", Kind: "simulated"}, func(ident.ID) (plan.Hand, error) { return hand{s.c}, nil }))
+	var x apitype.TwoEnded
+	s.ask(http.MethodPost, "/two-ended", `{"kind": "stream", "from": "quay", "to": "holm", "for": "1s", "request": {"codec": "g711"}}`, http.StatusAccepted, &x)
+	assert.Equal(t, "running", x.Outcome)
+	require.Eventually(t, func() bool { x = get[apitype.TwoEnded](s, "/two-ended/"+x.ID); return x.Outcome != "running" }, 10*time.Second, 5*time.Millisecond)
+	assert.Equal(t, "done", x.Outcome)
+	require.NotNil(t, x.Stream)
+	assert.Equal(t, "quay", x.Stream.Target)
+	assert.Nil(t, x.Through)
+	list := get[[]apitype.TwoEnded](s, "/two-ended?kind=stream&from=quay&to=holm")
+	require.Len(t, list, 1)
+	assert.Nil(t, list[0].Stream, "lists leave it out")
+	assert.InDelta(t, 4.2, *list[0].MOS, 1e-9)
+	assert.Empty(t, get[[]apitype.TwoEnded](s, "/two-ended?kind=throughput"))
+	for _, bad := range []string{
+		`{"kind": "stream", "from": "quay", "to": "quay"}`, `{"kind": "stream", "from": "gull", "to": "holm"}`, `{"kind": "stream", "from": "quay", "to": "holm", "for": "gulls"}`,
+		`{"kind": "stream", "from": "quay", "to": "holm", "request": {"codec": "speex"}}`, `{"kind": "throughput", "from": "quay", "to": "holm", "request": {"protocol": "sctp"}}`,
+		`{"kind": "stream", "from": "quay", "to": "holm", "dscp": "gull"}`, `{"kind": "gulls", "from": "quay", "to": "holm"}`, `{"kind": "stream", "from": "quay", "to": "192.0.2.7:7474"}`,
+	} {
+		s.ask(http.MethodPost, "/two-ended", bad, http.StatusUnprocessableEntity, nil)
+	}
+	s.ask(http.MethodGet, "/two-ended/"+ident.New().String(), "", http.StatusNotFound, nil)
+	s.ask(http.MethodDelete, "/two-ended/"+x.ID, "", http.StatusNotFound, nil)
+
+	var w apitype.Watch
+	s.ask(http.MethodPost, "/watches", `{"name": "calls", "kind": "stream", "from": ["quay"], "to": ["holm"], "every": "15m", "for": "10s", "codec": "g711"}`, http.StatusCreated, &w)
+	assert.Equal(t, "stream", w.Kind)
+	assert.Equal(t, "10s", w.For)
+	assert.NotNil(t, w.NextDueAt)
+	for _, bad := range []string{
+		`{"name": "a", "kind": "throughput", "from": ["quay"], "to": ["holm"]}`, `{"name": "b", "kind": "throughput", "from": ["quay"], "to": ["holm"], "every": "1m"}`,
+		`{"name": "c", "kind": "stream", "from": ["quay"], "to": ["holm"], "every": "5m", "for": "4m"}`, `{"name": "d", "kind": "stream", "from": ["quay"], "to": ["holm"], "every": "15m", "codec": "speex"}`,
+	} {
+		s.ask(http.MethodPost, "/watches", bad, http.StatusUnprocessableEntity, nil)
+	}
+}

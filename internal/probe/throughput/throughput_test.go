@@ -1,0 +1,114 @@
+package throughput_test
+
+import (
+	"context"
+	"net/netip"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"woodlark.example/core/capacity"
+	"woodlark.example/internal/network"
+	"woodlark.example/internal/network/kernel"
+	"woodlark.example/internal/network/world"
+	"woodlark.example/internal/network/world/live"
+	"woodlark.example/internal/probe/near"
+	"woodlark.example/internal/probe/respond"
+	"woodlark.example/internal/probe/session"
+	"woodlark.example/internal/probe/throughput"
+)
+
+// between puts a far end at an address of a network, and returns how to reach it.
+func between(t *testing.T, near_, far network.Network, at string) near.Options {
+	t.Helper()
+	r, err := respond.New(respond.Options{Network: far, Listen: netip.MustParseAddrPort(at), Keys: respond.Shared("gull"), Limits: respond.Usual(), End: func() session.End { return session.End{Name: "far"} }})
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	var owned sync.WaitGroup
+	owned.Go(func() { _ = r.Run(ctx) })
+	t.Cleanup(func() { cancel(); owned.Wait() })
+	return near.Options{Network: near_, To: r.At(), Key: session.KeyFrom("gull"), End: session.End{Name: "near"}, Rest: 300 * time.Millisecond}
+}
+
+const slope = `
+world: slope
+nodes:
+  - {name: near.example, addresses: [192.0.2.2]}
+  - {name: far.example, addresses: [203.0.113.2]}
+links:
+  - {between: [near.example, far.example], delay: 10ms, rate: 5Mbit/s, queue: 100ms}
+`
+
+func inWorld(t *testing.T, file string) near.Options {
+	t.Helper()
+	m, err := world.Read([]byte(file), world.Options{})
+	require.NoError(t, err)
+	n := live.New(m)
+	t.Cleanup(func() { _ = n.Close() })
+	a, err := n.At("near.example")
+	require.NoError(t, err)
+	b, err := n.At("far.example")
+	require.NoError(t, err)
+	return between(t, a, b, "203.0.113.2:7474")
+}
+
+// TestALinkOfAWorld: 5 Mbit/s of IP packets, 100 ms of queue.
+func TestALinkOfAWorld(t *testing.T) {
+	o := inWorld(t, slope)
+	r, err := throughput.Measure(t.Context(), o, throughput.Request{Direction: throughput.There, For: 4 * time.Second, WarmUp: time.Second, Explain: true}, nil)
+	require.NoError(t, err)
+	require.True(t, r.Complete, r.Problem)
+	d := r.Directions[0]
+	assert.InEpsilon(t, 5e6*1448/1500, *d.ReceivedBps, 0.04)
+	assert.Equal(t, "held_by_link", r.HeldBy)
+	assert.Greater(t, *d.RTTLoadMs, *d.RTTRestMs+20, "its queue stands")
+	assert.InDelta(t, 20, *d.RTTRestMs, 3)
+	assert.GreaterOrEqual(t, len(d.Intervals), 4)
+	assert.True(t, d.Intervals[0].WarmUp)
+
+	search, err := throughput.Measure(t.Context(), o, throughput.Request{Protocol: capacity.UDP, Direction: throughput.There, For: 2 * time.Second, Search: true, Rate: 20e6}, nil)
+	require.NoError(t, err)
+	found := search.Directions[0]
+	assert.InEpsilon(t, 5e6*1400/1428, *found.ReceivedBps, 0.12, "what its queue takes for a second passes, too")
+	assert.Greater(t, len(found.Tried), 4)
+	assert.LessOrEqual(t, *found.LossRatio, 0.12)
+}
+
+func TestRequestsThatCannotBe(t *testing.T) {
+	for says, r := range map[string]throughput.Request{
+		"no protocol": {Protocol: "sctp"}, "no direction": {Direction: "sideways"}, "leaves nothing": {For: time.Second, WarmUp: 2 * time.Second}, "at most 100": {Repeats: 1000},
+		"are of TCP": {Protocol: capacity.UDP, Window: 1}, "are of UDP": {Rate: 5}, "is not a ratio": {Protocol: capacity.UDP, LossLimit: 2}, "bytes of payload": {Protocol: capacity.UDP, Size: 10},
+	} {
+		_, err := throughput.Measure(t.Context(), near.Options{Network: kernel.Host()}, r, nil)
+		assert.ErrorContains(t, err, says)
+	}
+	took, bytes, err := throughput.Request{Protocol: capacity.UDP, Rate: 8e6, For: 10 * time.Second, Repeats: 3}.Estimate()
+	require.NoError(t, err)
+	assert.Equal(t, int64(60e6), bytes, "six runs of ten seconds")
+	assert.Greater(t, took, time.Minute)
+}
+
+// TestRepeats: both ways at once, three times.
+func TestRepeats(t *testing.T) {
+	o := between(t, kernel.Host(), kernel.Host(), "127.0.0.1:0")
+	var steps []string
+	r, err := throughput.Measure(t.Context(), o, throughput.Request{Protocol: capacity.UDP, Direction: throughput.Both, Rate: 4e6, For: time.Second, Repeats: 3}, func(step string, _ near.Progress) { steps = append(steps, step) })
+	require.NoError(t, err)
+	assert.Len(t, r.Repeats, 6)
+	assert.Contains(t, steps, "both, 3 of 3")
+	require.Len(t, r.Directions, 2)
+	for _, d := range r.Directions {
+		assert.InEpsilon(t, 4e6, *d.Trimmed, 0.03)
+		assert.InEpsilon(t, 4e6*1428/1400, *d.IPBps, 0.03)
+		assert.NotNil(t, d.JitterMs)
+	}
+	assert.Equal(t, "near → far", r.Directions[0].Direction)
+	assert.Equal(t, "far → near", r.Directions[1].Direction)
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err = throughput.Measure(ctx, o, throughput.Request{For: time.Second}, nil)
+	assert.Error(t, err)
+}
