@@ -52,6 +52,7 @@ func (s *service) agent(name string) apitype.Agent {
 // TestAgentsOnOtherMachines: they join once, measure by the plan while the service is
 // away, hand over what they kept, measure between each other, and are locked out at once.
 func TestAgentsOnOtherMachines(t *testing.T) {
+	t.Parallel()
 	m := newMachine(t)
 	at := freePort(t)
 	s := m.start("serve", "-listen", at)

@@ -1,0 +1,138 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/host"
+	"woodlark.example/internal/plan"
+)
+
+func TestTargetsWithPorts(t *testing.T) {
+	for text, want := range map[string]struct {
+		name string
+		port uint16
+	}{
+		"192.0.2.7": {"192.0.2.7", 7474}, "192.0.2.7:80": {"192.0.2.7", 80}, "2001:db8::7": {"2001:db8::7", 7474}, "[2001:db8::7]:80": {"2001:db8::7", 80},
+		"holm.example": {"holm.example", 7474}, "holm.example:80": {"holm.example", 80},
+	} {
+		name, port, err := splitPort(text, responderPort)
+		require.NoError(t, err, text)
+		assert.Equal(t, want.name, name)
+		assert.Equal(t, want.port, port)
+	}
+	for _, text := range []string{"holm:gull", "holm:0", ":80", "a:b:c", "holm:99999"} {
+		_, _, err := splitPort(text, responderPort)
+		assert.ErrorContains(t, err, "is not ADDRESS:PORT", text)
+	}
+	at, err := listenAt(":7474")
+	require.NoError(t, err)
+	assert.True(t, at.Addr().IsUnspecified())
+	_, err = listenAt("holm:7474")
+	assert.ErrorContains(t, err, "with an IP address")
+}
+
+func TestWhereTheKeyComesFrom(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "key")
+	require.NoError(t, os.WriteFile(file, []byte("tern\n"), 0o600))
+	t.Setenv("WOODLARK_KEY", " gull ")
+	for _, c := range []struct{ key, file, want, says string }{
+		{"", "", "gull", ""}, {"auk", "", "auk", ""}, {"", file, "tern", ""}, {"auk", file, "", "exclude each other"}, {"", file + "x", "", "read the key"}, {"", "/dev/null", "", "holds no key"},
+	} {
+		got, err := sharedKey(c.key, c.file)
+		if c.says != "" {
+			assert.ErrorContains(t, err, c.says)
+			continue
+		}
+		require.NoError(t, err)
+		assert.Equal(t, c.want, got)
+	}
+}
+
+// callOf is a call of a command with arguments, that can be looked at.
+func callOf(cmd command, args ...string) (*call, *bytes.Buffer) {
+	var out bytes.Buffer
+	return newCall(cmd, context.Background(), args, strings.NewReader(""), &out, &out), &out
+}
+
+func TestWhatAnOwnerAllows(t *testing.T) {
+	for args, says := range map[string]string{
+		"-allow 192.0.2.0/24,gull": "is not a prefix", "-rate-most fast": "is not a rate", "-load-hours noon": "are not hours of the day", "-spool-most -5": "is below zero",
+		"-listen :7474": "say with -advertise", "-listen gull": "is not ADDRESS:PORT", "-invite x": "has not joined a service", "quay": "there is nothing to do with",
+	} {
+		c, _ := callOf(agentCommand, append(strings.Fields(args), "-state", t.TempDir())...)
+		assert.ErrorContains(t, runAgent(c), says, args)
+	}
+	o := agentOptions{allow: "192.0.2.0/24", rate: "5M", hours: "22:00-06:00"}
+	options, err := o.read()
+	require.NoError(t, err)
+	assert.Equal(t, "sends to 192.0.2.0/24 only; sends 5.00 Mbit/s at most; bandwidth tests at 22:00-06:00", options.Limits)
+}
+
+func TestAnAgentThatHasJoined(t *testing.T) {
+	folder := t.TempDir()
+	c, _ := callOf(agentCommand)
+	file := filepath.Join(folder, "agent.json")
+	require.NoError(t, os.WriteFile(file, []byte(`{"service": "http://127.0.0.1:1", "name": "pier", "key": "k"}`), 0o600))
+	me, err := c.agentIdentity(agentOptions{state: folder})
+	require.NoError(t, err)
+	assert.Equal(t, "pier", me.Name)
+	_, err = c.agentIdentity(agentOptions{state: folder, join: "http://127.0.0.1:1", invite: "x"})
+	require.ErrorContains(t, err, "has joined already")
+	require.NoError(t, os.WriteFile(file, []byte(`{`), 0o600))
+	_, err = c.agentIdentity(agentOptions{state: folder})
+	require.ErrorContains(t, err, "is damaged")
+	_, err = c.agentIdentity(agentOptions{state: t.TempDir(), join: "http://127.0.0.1:1", invite: "x", name: "pier"})
+	require.ErrorContains(t, err, "was not reached")
+}
+
+func TestAgentsAsText(t *testing.T) {
+	lost, most := time.Now().Add(-time.Hour), 0.5
+	list := []apitype.Agent{
+		{Name: "local", Kind: "builtin", Alive: true, Version: "1"},
+		{Name: "pier", Site: "Holm", Kind: "remote", LostAt: &lost, Health: &plan.Health{Clock: host.Clock{Known: true, Synchronised: true, ErrorMs: &most}, May: []string{"ICMP", "no whole packets"}, HeldBack: 3, Dropped: 2, Responder: "192.0.2.7:7474", Limits: "sends 5 Mbit/s at most"}},
+		{Name: "mole", Kind: "remote", Alive: true, Health: &plan.Health{Clock: host.Clock{Known: true}}},
+	}
+	c, out := callOf(agentsCommand)
+	c.format = "text"
+	require.NoError(t, c.writeAgents(list))
+	for _, says := range []string{"in the service", "another machine", "⊖ away for", "● there", "in step to 0.500 ms", "runs free", "192.0.2.7:7474", "3, 2 dropped", "no whole packets; sends 5 Mbit/s at most"} {
+		assert.Contains(t, out.String(), says)
+	}
+	for format, says := range map[string]string{"csv": "name,site,kind", "json": `"name": "pier"`} {
+		c, out := callOf(agentsCommand)
+		c.format = format
+		require.NoError(t, c.writeAgents(list))
+		assert.Contains(t, out.String(), says)
+	}
+	for _, args := range []string{"invite now", "remove", "greet pier"} {
+		c, _ := callOf(agentsCommand, append(strings.Fields(args), "-service", "http://127.0.0.1:1")...)
+		t.Setenv("WOODLARK_TOKEN", "t")
+		assert.ErrorContains(t, runAgents(c), "is none of", args)
+	}
+}
+
+func TestRequestsOfTwoEnds(t *testing.T) {
+	for args, says := range map[string]string{"-direction up holm": "none of there, back, both", "-buffer deep holm": "neither fixed nor adaptive", "-codec speex holm": "no codec", "-rate x holm": "is not a rate", "-calls 0 holm": "is 1 at least",
+		"-dscp gull holm": "DSCP", "-for 48h holm": "at most 24h", "-family 5 -key k holm": "is none of 4, 6", "-source x -key k holm": "is not an IP address", "holm": "lets in who has its key"} {
+		c, _ := callOf(streamCommand, strings.Fields(args)...)
+		assert.ErrorContains(t, runStream(c), says, args)
+	}
+	for args, says := range map[string]string{"-for 0s holm": "are above zero", "-line x holm": "-line", "-rate 1M holm": "are of UDP", "-protocol udp -window 5 holm": "are of TCP", "-direction up holm": "no direction", "a b": "name one target"} {
+		c, _ := callOf(throughputCommand, strings.Fields(args)...)
+		assert.ErrorContains(t, runThroughput(c), says, args)
+	}
+	o := throughputOptions{protocol: "tcp", direction: "each", duration: 2 * time.Second, warm: 2 * time.Second, streams: 1, repeats: 1, size: 1400}
+	r, err := o.request()
+	require.NoError(t, err)
+	assert.Zero(t, r.WarmUp, "a short test leaves nothing out")
+}
