@@ -2,6 +2,8 @@ package agent
 
 import (
 	"errors"
+	"net"
+	"net/netip"
 	"sync"
 	"time"
 
@@ -27,10 +29,28 @@ func (a *Agent) Health() plan.Health {
 	e := a.end()
 	h := plan.Health{Version: e.Version, System: e.System, Clock: e.Clock, Load: a.health.meter.Since(), May: a.health.may, HeldBack: a.HeldBack(), Dropped: a.Dropped(), Responder: a.FarEnd(),
 		Limits: a.options.Limits, StartedAt: a.health.began.UTC()}
+	if a.options.Ground != nil {
+		h.Addresses = ownAddresses()
+	}
 	if late, ok := a.lateness(); ok {
 		h.LateMs = &late
 	}
 	return h
+}
+
+// ownAddresses are those of this machine, but for loopback and links.
+func ownAddresses() []string {
+	list, err := net.InterfaceAddrs()
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for _, x := range list {
+		if p, err := netip.ParsePrefix(x.String()); err == nil && !p.Addr().IsLoopback() && !p.Addr().IsLinkLocalUnicast() {
+			out = append(out, p.Addr().String())
+		}
+	}
+	return out
 }
 
 // whatItMay tries what the host lets it open.

@@ -155,6 +155,15 @@ type AgentView struct {
 	Health    *plan.Health
 }
 
+// addresses are those that an agent says its machine has.
+func (a *agentState) addresses() []string {
+	if far, ok := a.hand.(*remote.Hand); ok {
+		h, _ := far.Health()
+		return h.Addresses
+	}
+	return nil
+}
+
 // AgentViews are all agents, by name.
 func (c *Controller) AgentViews() []AgentView {
 	c.mu.RLock()

@@ -136,7 +136,7 @@ func (c *Controller) standsAt(target string, besides *agentState) (*agentState, 
 		if a == besides || a.hand == nil || a.Address == "" {
 			continue
 		}
-		if a.Address == target {
+		if a.Address == target || a.Name == target || slices.Contains(a.addresses(), target) {
 			return a, nil
 		}
 		if site := c.options.SiteOf(target); site != "" && a.Site == site && near == nil {
@@ -154,13 +154,24 @@ func (c *Controller) carryOutTrace(a *agentState, order plan.TraceOrder, backs [
 	defer cancel()
 	back := make([]*finding.TraceReport, len(backs))
 	var wg sync.WaitGroup
+	forth := make(chan []plan.Trace, len(backs)) // once a copy for each way back
 	for i, b := range backs {
 		if b == nil {
 			continue
 		}
 		wg.Go(func() {
-			o := order
-			o.Targets = []plan.TraceTarget{{ID: ident.New(), Target: a.Address, Family: order.Targets[i].Family}}
+			o, home := order, a.Address
+			// Where it stands, by the family that the trace goes by, is known when it has
+			// traced.
+			if home == "" || a.Kind == Remote {
+				if made := <-forth; i < len(made) && made[i].Report != nil {
+					home = made[i].Report.Source
+				}
+			}
+			if home == "" {
+				return
+			}
+			o.Targets = []plan.TraceTarget{{ID: ident.New(), Target: home, Family: order.Targets[i].Family}}
 			if made := b.hand.Trace(ctx, o, nil); len(made) == 1 {
 				back[i] = made[0].Report
 			}
@@ -178,6 +189,9 @@ func (c *Controller) carryOutTrace(a *agentState, order plan.TraceOrder, backs [
 		x.gather.Add(p)
 		x.heard++
 	})
+	for range backs {
+		forth <- made
+	}
 	wg.Wait()
 	for i := range made {
 		if made[i].Report != nil && back[i] != nil {

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"woodlark.example/core/finding"
+	"woodlark.example/internal/api/apitype"
 )
 
 const desk = "desk.northquay.example"
@@ -306,6 +307,7 @@ func TestRouteFaultsThroughRealSockets(t *testing.T) {
 		{"tunnel-on-the-way", []string{"-probes", "0", "-path-mtu"}, "mtu_reduced", "core2.transit.example", []string{"mtu_black_hole"}},
 		{"small-mails-only", []string{"-probes", "0", "-path-mtu"}, "mtu_black_hole", "core2.transit.example", []string{"mtu_reduced"}},
 		{"a-gap-in-the-list", []string{"-probes", "10", "-every", "50ms"}, "", "", []string{"route_ends", "loss_carried", "loss_sparing"}},
+		{"slower-since-yesterday", []string{"-probes", "5", "-every", "50ms", "-compare", keptRoute(t)}, "route_changed", "island.transit.example", []string{"route_loop", "branch_lossy"}},
 		{"stranger-in-the-trace", []string{"-probes", "10", "-every", "50ms"}, "", "", []string{"route_loop", "loss_carried"}},
 	} {
 		t.Run(c.world, func(t *testing.T) {
@@ -317,7 +319,7 @@ func TestRouteFaultsThroughRealSockets(t *testing.T) {
 			// A machine without time to spare loses packets itself; what is wrong would be
 			// wrong each time.
 			wrong := ""
-			for range 3 {
+			for range 5 {
 				out, errs, status := m.cli(args...)
 				require.Less(t, status, 2, "%s%s", out, errs)
 				if wrong = amiss(reportOf(t, out), c.must, c.says, c.mustNots); wrong == "" {
@@ -329,6 +331,49 @@ func TestRouteFaultsThroughRealSockets(t *testing.T) {
 			m.good("lab", "down", "-name", "fault")
 		})
 	}
+}
+
+// keptRoute is a file with the route before anything happened to it.
+func keptRoute(t *testing.T) string {
+	t.Helper()
+	m := newMachine(t)
+	out := m.good("trace", "-world", "learn:new-fast-line", "-from", desk, "-probes", "3", "-every", "20ms", "-format", "json", "terminal.holm.example")
+	file := filepath.Join(t.TempDir(), "before.json")
+	require.NoError(t, os.WriteFile(file, []byte(out), 0o600))
+	return file
+}
+
+// TestTheWayBackThroughRealSockets: the service stands at one host of a lab and an agent
+// at another; both trace, and the way back is another one.
+func TestTheWayBackThroughRealSockets(t *testing.T) {
+	m := newMachine(t)
+	m.good("lab", "up", "-world", "../../demo/faults/there-and-back-again.yaml", "-name", "back")
+	_, process := labRecord(t, m, "back")
+	t.Cleanup(func() { _ = syscall.Kill(process, syscall.SIGKILL) })
+	at := func(host string, args ...string) []string {
+		return append([]string{"lab", "run", "-name", "back", "-at", host, "--", program}, args...)
+	}
+	state := filepath.Join(filepath.Dir(m.state), "service")
+	m.background("msg=ready", at(desk, "serve", "-listen", "0.0.0.0:7373", "-state", state)...)
+	token, err := os.ReadFile(filepath.Join(state, "token"))
+	require.NoError(t, err)
+	t.Setenv("WOODLARK_TOKEN", strings.TrimSpace(string(token)))
+	service := []string{"-service", "http://127.0.0.1:7373"}
+	invite := jsonOf[apitype.Invite](t, m.good(at(desk, append([]string{"agents", "invite", "-name", "holm", "-format", "json"}, service...)...)...))
+	m.background("msg=ready", at("terminal.holm.example", "agent", "-join", "http://desk.northquay.example:7373", "-invite", invite.Code, "-state", filepath.Join(filepath.Dir(m.state), "holm"))...)
+	again(t, func() string {
+		args := append([]string{"trace", "-from", "local", "-probes", "5", "-every", "50ms", "-both-ways", "-format", "json"}, service...)
+		out, errs, status := m.cli(at(desk, append(args, "203.0.113.26")...)...)
+		if status > 1 {
+			return errs
+		}
+		r := reportOf(t, out)
+		if r.Back == nil {
+			return "nobody traced back"
+		}
+		return amiss(r, "route_asymmetric", "island", []string{"route_changed", "route_ends"})
+	})
+	m.good("lab", "down", "-name", "back")
 }
 
 // amiss is what a trace concluded wrongly; empty when nothing.

@@ -241,12 +241,12 @@ func off(what string, is, want, within float64) string {
 	return fmt.Sprintf("%s is %g, not %g ± %g", what, is, want, within)
 }
 
-// again tries up to three times: a machine without time to spare loses and delays
+// again tries up to five times: a machine without time to spare loses and delays
 // packets itself, and what is wrong of Woodlark would be wrong each time.
 func again(t *testing.T, try func() string) {
 	t.Helper()
 	wrong := ""
-	for range 3 {
+	for range 5 {
 		if wrong = try(); wrong == "" {
 			return
 		}

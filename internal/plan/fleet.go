@@ -82,6 +82,7 @@ type Health struct {
 	HeldBack  int        `json:"held_back"`  // readings that wait to be uploaded
 	Dropped   int        `json:"dropped"`    // readings that its full spool had to drop, the oldest first
 	Responder string     `json:"responder"`  // address and port at which it answers as a far end; empty when it does not
+	Addresses []string   `json:"addresses"`  // of its machine
 	Limits    string     `json:"limits"`     // that its owner set, in words; empty when none
 	StartedAt time.Time  `json:"started_at"` // of the program
 }

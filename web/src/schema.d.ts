@@ -863,6 +863,7 @@ export interface components {
             to_at: string | null;
         };
         Health: {
+            addresses: string[] | null;
             clock: components["schemas"]["Clock"];
             /** Format: int64 */
             dropped: number;
