@@ -109,6 +109,7 @@ type ThroughputDirection struct {
 	BusyFar       *float64             `json:"cpu_far_ratio"`
 	BusiestNear   *float64             `json:"busy_near_ratio"` // of the program for each stream: 1 is a processor of its own
 	BusiestFar    *float64             `json:"busy_far_ratio"`
+	Rising        bool                 `json:"still_rising"` // it had not found its rate when the test ended
 	HeldBy        string               `json:"held_by"`
 	HeldWhy       string               `json:"held_why"`
 	HeldSure      float64              `json:"held_confidence"`
@@ -148,6 +149,10 @@ func OfThroughput(r ThroughputReport) []Finding {
 		}
 		if f, ok := bloated(d); ok {
 			found = append(found, f)
+		}
+		if d.Rising && d.ReceivedBps != nil {
+			found = append(found, Finding{Code: TooFewProbes, Sure: observed, Figures: map[string]float64{"received_bps": *d.ReceivedBps, "seconds": d.Seconds},
+				Sentence: fmt.Sprintf("%s: the rate was still rising when the test ended: %v is less than fits.", d.Direction, capacity.Rate(*d.ReceivedBps)), Advice: "Measure for longer (-for), or with more streams."})
 		}
 	}
 	if f, ok := ratesDiffer(r); ok {
@@ -217,7 +222,7 @@ func ratesDiffer(r ThroughputReport) (Finding, bool) {
 		return Finding{}, false
 	}
 	a, b := r.Directions[0], r.Directions[1]
-	if a.ReceivedBps == nil || b.ReceivedBps == nil {
+	if a.ReceivedBps == nil || b.ReceivedBps == nil || a.Rising || b.Rising {
 		return Finding{}, false
 	}
 	if *a.ReceivedBps > *b.ReceivedBps {

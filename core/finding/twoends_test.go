@@ -119,6 +119,13 @@ func TestThroughputs(t *testing.T) {
 		assert.NotEmpty(t, f.Advice)
 	}
 	assert.ElementsMatch(t, []finding.Code{finding.HeldByLink, finding.Bloat, finding.Policed, finding.DirectionDiffers}, got)
+	r.Directions[1].Rising, r.Directions[1].HeldBy = true, ""
+	got = nil
+	for _, f := range finding.OfThroughput(r) {
+		got = append(got, f.Code)
+	}
+	assert.ElementsMatch(t, []finding.Code{finding.HeldByLink, finding.Bloat, finding.TooFewProbes}, got, "what still rises is compared with nothing")
+	r.Directions[1] = direction("b → a", 50e6, 20, 30, "policed")
 	r.Conditions.AtOnce = true
 	r.Directions[0] = direction("a → b", 8e6, 20, 25, "")
 	found := finding.OfThroughput(r)

@@ -1858,6 +1858,7 @@ export interface components {
             sent_bps: number | null;
             /** Format: int64 */
             sent_bytes: number;
+            still_rising: boolean;
             /** Format: double */
             tcp_efficiency_ratio: number | null;
             there: boolean;

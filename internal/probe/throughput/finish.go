@@ -38,12 +38,36 @@ func (m *measurement) judge(ctx context.Context, d *finding.ThroughputDirection)
 		e.Segments, e.Retransmits = *d.Segments, *d.Retransmits
 		e.ByReceiver, e.ByBuffer = figure.Of(*d.ByReceiver), figure.Of(*d.ByBuffer)
 	}
+	if d.Rising = rising(d.Intervals); d.Rising {
+		d.HeldWhy = "it was still rising when the test ended"
+		return
+	}
 	h := capacity.WhatHeld(e)
 	if h.Cause != capacity.ByWindow && h.Cause != capacity.ByHost && m.r.Direction != Both {
 		e.Below, e.Above = m.explain(ctx, d)
 		h = capacity.WhatHeld(e)
 	}
 	d.HeldBy, d.HeldWhy, d.HeldSure = string(h.Cause), h.Why, h.Sure
+}
+
+// rising reports that the rate grew from second to second to the end, by a half at least.
+func rising(list []finding.ThroughputInterval) bool {
+	var rates []float64
+	for _, i := range list {
+		if !i.WarmUp && i.Seconds > 0.5 {
+			rates = append(rates, i.ReceivedBps)
+		}
+	}
+	n := len(rates)
+	if n < 3 || rates[n-1] < 1.5*rates[0] {
+		return false
+	}
+	for k := 1; k < n; k++ {
+		if rates[k] < 0.98*rates[k-1] {
+			return false
+		}
+	}
+	return rates[n-1] > 1.05*rates[n-2]
 }
 
 func duration(ms *float64) figure.Duration {
