@@ -290,6 +290,7 @@ func TestRouteFaultsThroughRealSockets(t *testing.T) {
 		{"holm-bookings-stall", []string{"-probes", "300", "-every", "10ms"}, "loss_carried", "core2.transit.example", []string{"loss_sparing", "route_loop"}},
 		{"half-missing-in-the-middle", []string{"-probes", "60", "-every", "50ms"}, "loss_sparing", "core1.transit.example", []string{"loss_carried", "route_ends"}},
 		{"clear-there-noisy-back", []string{"-probes", "400", "-every", "10ms"}, "loss_carried", "gw.holm.example", []string{"branch_lossy", "route_ends"}},
+		{"clicks-in-the-line", []string{"-probes", "1500", "-every", "10ms"}, "loss_carried", "gw.holm.example", []string{"branch_lossy", "route_ends", "route_changed"}},
 		{"every-fourth", []string{"-probes", "100", "-every", "20ms"}, "loss_carried", "gw.holm.example", []string{"route_ends", "branch_lossy"}},
 		{"everything-a-bit-slow", []string{"-probes", "400", "-every", "10ms"}, "loss_carried", "gw.northquay.example", []string{"branch_lossy"}},
 		{"voice-is-poor", []string{"-probes", "800", "-every", "10ms"}, "loss_carried", "gw.holm.example", []string{"route_changed"}},
