@@ -291,6 +291,7 @@ func (r *Run) collect(ctx context.Context, out *Outcome, words <-chan session.Me
 			if err := m.Read(&x); err != nil {
 				return err
 			}
+			out.SentBack.Late = x.Late
 			out.Far, out.FarSeconds, out.CountedThere, out.LeftBack = x.End, x.Seconds, x.Counted, x.Sent
 			out.TCPThere.Received, out.TCPBack.Sent, out.FarDropped, out.Reports = x.There, x.Back, x.Dropped, x.Reports
 			if x.Problem != "" {

@@ -419,6 +419,7 @@ func (w *work) tell(c *session.Channel) error {
 		if err != nil {
 			w.result.Problem = err.Error()
 		}
+		w.result.Late = out.Late
 		for _, x := range []struct {
 			kind session.Kind
 			log  paced.Log

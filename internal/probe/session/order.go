@@ -151,6 +151,7 @@ type Progress struct {
 type Result struct {
 	Sent      int64    `json:"sent"` // datagrams of the way back
 	SentBytes int64    `json:"sent_bytes"`
+	Late      int      `json:"late_sent"`         // of those, see paced.Log
 	Counted   *Counted `json:"counted,omitempty"` // datagrams of the way there, when they were only counted
 	// Transfers of TCP: there it received, back it sent.
 	There   *bulk.Report `json:"tcp_there,omitempty"`
