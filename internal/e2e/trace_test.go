@@ -196,8 +196,17 @@ func TestTraceThroughRealSockets(t *testing.T) {
 		{"udp", "6", 3, "udp.srcport", "udp.checksum", "udp && ipv6.src == 2001:db8:1::20 && !icmpv6"},
 	} {
 		t.Run(c.via+" over IPv"+c.family, func(t *testing.T) {
-			file := filepath.Join(folder, fmt.Sprintf("%s-%s.pcapng", strings.ReplaceAll(c.via, ":", "-"), c.family))
-			r := at(program, "trace", "-via", c.via, "-family", c.family, "-probes", fmt.Sprint(c.probes), "-every", "20ms", "-format", "json", "-capture", file, "terminal.holm.example")
+			var file string
+			var r finding.TraceReport
+			// Six flows take one of two ways all together once in 32 times: that is what a
+			// confidence of 95 % leaves.
+			for try := range 4 {
+				file = filepath.Join(folder, fmt.Sprintf("%s-%s-%d.pcapng", strings.ReplaceAll(c.via, ":", "-"), c.family, try))
+				r = at(program, "trace", "-via", c.via, "-family", c.family, "-probes", fmt.Sprint(c.probes), "-every", "20ms", "-format", "json", "-capture", file, "terminal.holm.example")
+				if len(r.Branches) > 1 {
+					break
+				}
+			}
 			twoWays(t, r, c.probes)
 			assert.Empty(t, tshark(t, file, "_ws.malformed || _ws.expert.severity == error", "frame.number"), "no malformed packet")
 			sums, packets := map[string]map[string]bool{}, 0
