@@ -105,6 +105,9 @@ func runStream(c *call) error {
 	}
 	r.Target = c.args[0]
 	if o.from != "" && o.world == "" {
+		if err := c.notThere("family", "source"); err != nil {
+			return err
+		}
 		x, err := c.twoEndsThere(o.farOptions, "stream", r.Target, r.For, o.dscp, plan.TwoRequest{Direction: o.direction, Rate: float64(r.Rate), Size: r.Size, Codec: o.codec, Calls: r.Calls, Interval: r.Interval, Buffer: o.buffer})
 		if err != nil {
 			return err

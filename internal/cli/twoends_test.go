@@ -127,7 +127,7 @@ func TestRequestsOfTwoEnds(t *testing.T) {
 		c, _ := callOf(streamCommand, strings.Fields(args)...)
 		assert.ErrorContains(t, runStream(c), says, args)
 	}
-	for args, says := range map[string]string{"-for 0s holm": "are above zero", "-line x holm": "-line", "-rate 1M holm": "are of UDP", "-protocol udp -window 5 holm": "are of TCP", "-direction up holm": "no direction", "a b": "name one target"} {
+	for args, says := range map[string]string{"-for 0s holm": "are above zero", "-line x holm": "-line", "-rate 1M holm": "are of UDP", "-protocol udp -window 5 holm": "are of TCP", "-direction up holm": "no direction", "a b": "name one target", "-from quay -bytes 5 -warm-up 1s holm": "has no -bytes, -warm-up"} {
 		c, _ := callOf(throughputCommand, strings.Fields(args)...)
 		assert.ErrorContains(t, runThroughput(c), says, args)
 	}

@@ -2,13 +2,31 @@ package cli
 
 import (
 	"errors"
+	"flag"
 	"fmt"
 	"net/url"
+	"slices"
+	"strings"
 	"time"
 
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/plan"
 )
+
+// notThere refuses options that an agent of the service is not told: what it would
+// leave out must not look as if it had been done.
+func (c *call) notThere(names ...string) error {
+	var given []string
+	c.flags.Visit(func(f *flag.Flag) {
+		if slices.Contains(names, f.Name) {
+			given = append(given, "-"+f.Name)
+		}
+	})
+	if len(given) == 0 {
+		return nil
+	}
+	return wrongCall("an agent of the service has no %s; leave it out, or measure from this machine without -from", strings.Join(given, ", "))
+}
 
 // twoEndsThere has an agent of the service measure towards another, and waits for it.
 func (c *call) twoEndsThere(o farOptions, kind, to string, length time.Duration, dscp string, r plan.TwoRequest) (apitype.TwoEnded, error) {
