@@ -72,7 +72,9 @@ type StreamDirection struct {
 	JitterMs   *float64       `json:"jitter_ms"`
 	RFC3550Ms  *float64       `json:"jitter_rfc3550_ms"`
 	PDVMs      *float64       `json:"pdv_ms"`
-	Variation  *float64       `json:"variation_ms"` // 99.9 % quantile less the minimum
+	Variation  *float64       `json:"variation_ms"`    // 99.9 % quantile less the minimum
+	MediaMs    *float64       `json:"media_jitter_ms"` // as a receiver of RTP reckons it, on the mean; null without a codec
+	MediaMost  *float64       `json:"media_jitter_max_ms"`
 	LateSent   int            `json:"late_sent"`
 	DSCPSent   int            `json:"dscp_sent"`
 	DSCPs      []DSCPCount    `json:"dscp_received"`
@@ -174,9 +176,26 @@ func (x Streamed) direction(list []oneway.Stream, there bool, dscp int, bps floa
 	slices.SortFunc(d.DSCPs, func(a, b DSCPCount) int { return b.Packets - a.Packets })
 	if x.Codec != nil {
 		d.Quality = x.quality(list, there)
+		d.MediaMs, d.MediaMost = x.media(list)
 	}
 	d.Intervals = x.seconds(list, there)
 	return d
+}
+
+// media is the jitter by media times: the mean over all calls, and the greatest of any.
+func (x Streamed) media(list []oneway.Stream) (mean, most *float64) {
+	var sum, top time.Duration
+	n := 0
+	for _, s := range list {
+		a, b := oneway.MediaJitter(s, int(x.Codec.Frame))
+		if v, ok := a.Get(); ok {
+			sum, top, n = sum+v, max(top, b.Or(0)), n+1
+		}
+	}
+	if n == 0 {
+		return nil, nil
+	}
+	return millis(figure.Of(sum / time.Duration(n))), millis(figure.Of(top))
 }
 
 func number(v figure.Number) *float64 {

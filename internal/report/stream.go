@@ -64,7 +64,7 @@ func Stream(w io.Writer, ink Ink, r finding.StreamReport, zone *time.Location) e
 	}
 	what += fmt.Sprintf(", for %s from %s", spanOf(r.ElapsedMs), r.StartedAt.In(zone).Format("15:04:05 MST"))
 	twoHeads(&l, ink, r.Target, r.Address, r.From, what, r.Findings, r.Problem, r.Note)
-	rows := [][]string{{"received"}, {"loss"}, {"between"}, {"runs"}, {"delay median"}, {"delay from"}, {"delay to"}, {"99 % within"}, {"jitter"}, {"p99 − min"}, {"p99.9 − min"},
+	rows := [][]string{{"received"}, {"loss"}, {"between"}, {"runs"}, {"delay median"}, {"delay from"}, {"delay to"}, {"99 % within"}, {"jitter"}, {"jitter by RTP"}, {"p99 − min"}, {"p99.9 − min"},
 		{"overtaken"}, {"twice"}, {"left late"}, {"DSCP"}, {"discarded"}, {"mouth to ear"}, {"R-factor"}, {"MOS"}}
 	var names []string
 	for _, d := range r.Directions {
@@ -104,7 +104,7 @@ func streamCells(d finding.StreamDirection) []string {
 		overtaken += fmt.Sprintf(", by %d at most", d.Extent)
 	}
 	cells := []string{fmt.Sprintf("%d of %d", d.Received, d.Sent), Percent(d.LossRatio), Percent(d.LossLow) + " – " + Percent(d.LossHigh), runs, Ms(d.MedianMs), Ms(d.MinMs), Ms(d.MaxMs), Ms(d.P99Ms),
-		Ms(d.JitterMs), Ms(d.PDVMs), Ms(d.Variation), overtaken, twice, some(d.LateSent), dscpCell(d)}
+		Ms(d.JitterMs), Ms(d.MediaMs), Ms(d.PDVMs), Ms(d.Variation), overtaken, twice, some(d.LateSent), dscpCell(d)}
 	q := d.Quality
 	if q == nil {
 		return append(cells, "", "", "", "")

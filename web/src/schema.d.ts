@@ -1654,6 +1654,10 @@ export interface components {
             /** Format: int64 */
             lost: number;
             /** Format: double */
+            media_jitter_max_ms: number | null;
+            /** Format: double */
+            media_jitter_ms: number | null;
+            /** Format: double */
             pdv_ms: number | null;
             quality: components["schemas"]["QualityReport"];
             /** Format: int64 */
