@@ -9,9 +9,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"sync"
+	"syscall"
 	"time"
 
 	"woodlark.example/internal/network"
@@ -254,7 +256,7 @@ func (r *Run) connect(ctx context.Context) error {
 	for n := range t.There + t.Back {
 		c, err := r.streams.DialTCP(ctx, r.o.To, network.StreamOptions{Source: r.o.Source, Congestion: t.Congestion, Window: t.Window, DSCP: t.DSCP})
 		if err != nil {
-			return err
+			return missing(n, err)
 		}
 		there := n < t.There
 		list := &r.back
@@ -263,10 +265,21 @@ func (r *Run) connect(ctx context.Context) error {
 		}
 		*list = append(*list, c)
 		if _, err := session.Ask(c, r.channel.Secret(), session.Hello{Key: fmt.Sprintf("%x", r.name), Role: session.Data, Stream: n, There: there}); err != nil {
-			return fmt.Errorf("open TCP stream %d: %w", n+1, err)
+			return missing(n, err)
 		}
 	}
 	return nil
+}
+
+// missing is why a stream could not be opened: an end that agreed a moment ago and now
+// refuses, or hangs up, is gone.
+func missing(n int, err error) error {
+	for _, sign := range []error{syscall.ECONNREFUSED, syscall.ECONNRESET, io.EOF, io.ErrUnexpectedEOF} {
+		if errors.Is(err, sign) {
+			return fmt.Errorf("open TCP stream %d: %w: %w", n+1, session.ErrGone, err)
+		}
+	}
+	return fmt.Errorf("open TCP stream %d: %w", n+1, err)
 }
 
 // echoes are the round trips that are measured beside a test.
