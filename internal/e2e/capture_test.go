@@ -1,0 +1,210 @@
+package e2e
+
+import (
+	"encoding/hex"
+	"fmt"
+	"math"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"woodlark.example/core/finding"
+	"woodlark.example/wire"
+)
+
+// upWithFarEnd puts a world up as a lab with a far end at one of its hosts.
+func upWithFarEnd(t *testing.T, m *machine, world, name, host string) {
+	t.Helper()
+	m.good("lab", "up", "-world", world, "-name", name)
+	_, process := labRecord(t, m, name)
+	t.Cleanup(func() { _ = syscall.Kill(process, syscall.SIGKILL) })
+	m.background("Far end at", "lab", "run", "-name", name, "-at", host, "--", program, "respond", "-listen", ":7474")
+}
+
+// capture is what another program sees of the packets at a host of a lab.
+type capture struct {
+	file string
+	stop func()
+}
+
+func (m *machine) capture(name, host string) capture {
+	file := filepath.Join(m.t.TempDir(), host+".pcapng")
+	p := m.background("Capturing on", "lab", "run", "-name", name, "-at", host, "--", "tshark", "-i", "any", "-w", file, "-f", "udp port 7474")
+	return capture{file, func() { p.kill(syscall.SIGTERM) }}
+}
+
+// stampsAt are when the STAMP packets of a size passed, by their session and number, in
+// seconds.
+func (c capture) stampsAt(t *testing.T, size int) map[[2]int]float64 {
+	t.Helper()
+	out, err := exec.Command("tshark", "-r", c.file, "-T", "fields", "-e", "frame.time_epoch", "-e", "udp.payload", "-Y", fmt.Sprintf("udp.length == %d", size+8)).Output()
+	require.NoError(t, err)
+	at := map[[2]int]float64{}
+	for line := range strings.Lines(string(out)) {
+		f := strings.Fields(line)
+		if len(f) != 2 {
+			continue
+		}
+		data, err := hex.DecodeString(f[1])
+		require.NoError(t, err)
+		q, err := wire.ParseStampRequest(data)
+		if err != nil {
+			continue
+		}
+		seconds, err := strconv.ParseFloat(f[0], 64)
+		require.NoError(t, err)
+		at[[2]int{int(q.Session), int(q.Seq)}] = seconds
+	}
+	return at
+}
+
+// crossing is what a stream met between two captures: as another program would reckon it.
+type crossing struct {
+	sent, lost     int
+	median, jitter float64 // ms
+}
+
+func crossed(from, to map[[2]int]float64, session int) crossing {
+	var x crossing
+	var delays, steps []float64
+	before := math.NaN()
+	for n := 0; ; n++ {
+		left, ok := from[[2]int{session, n}]
+		if !ok {
+			break
+		}
+		x.sent++
+		came, ok := to[[2]int{session, n}]
+		if !ok {
+			x.lost++
+			before = math.NaN()
+			continue
+		}
+		d := (came - left) * 1e3
+		if !math.IsNaN(before) {
+			steps = append(steps, math.Abs(d-before))
+		}
+		before = d
+		delays = append(delays, d)
+	}
+	slices.Sort(delays)
+	for _, s := range steps {
+		x.jitter += s / float64(len(steps))
+	}
+	if len(delays) > 0 {
+		x.median = delays[len(delays)/2]
+	}
+	return x
+}
+
+// TestStreamsAsCapturesShowThem: loss, one-way delay and jitter are those that the
+// packets really met between the two hosts, by captures at both. What the link itself
+// does is tried again on a machine that is busy; what was met is compared each time.
+func TestStreamsAsCapturesShowThem(t *testing.T) {
+	for _, c := range links {
+		t.Run(fmt.Sprintf("%gMbit/s, %gms, %g%%", c.rate, c.delay, c.loss), func(t *testing.T) {
+			m := newMachine(t)
+			world := filepath.Join(t.TempDir(), "link.yaml")
+			require.NoError(t, os.WriteFile(world, fmt.Appendf(nil, `world: link
+seed: 7
+nodes:
+  - {name: near.example, addresses: [192.0.2.1]}
+  - {name: far.example, addresses: [203.0.113.2]}
+links:
+  - {between: [near.example, far.example], rate: %gMbit/s, delay: %gms, loss: %g%%}
+`, c.rate, c.delay, c.loss), 0o600))
+			upWithFarEnd(t, m, world, "link", "far.example")
+			again(t, func() string {
+				near, far := m.capture("link", "near.example"), m.capture("link", "far.example")
+				out, errs, _ := m.keyed("lab", "run", "-name", "link", "-at", "near.example", "--", program, "stream", "-every", "4ms", "-payload", "60", "-for", "6s", "-format", "json", "far.example")
+				near.stop()
+				far.stop()
+				require.Contains(t, out, "{", errs)
+				atNear, atFar := near.stampsAt(t, 60), far.stampsAt(t, 60)
+				r := jsonOf[finding.StreamReport](t, out)
+				require.Len(t, r.Directions, 2)
+				for i, d := range r.Directions {
+					seen := crossed(atNear, atFar, 1)
+					if i == 1 {
+						seen = crossed(atFar, atNear, 1+1<<12)
+					}
+					assert.Equal(t, [2]int{seen.sent, seen.lost}, [2]int{d.Sent, d.Lost}, d.Direction)
+					assert.InDelta(t, seen.median, *d.MedianMs, 0.1, d.Direction)
+					assert.InDelta(t, seen.jitter, *d.JitterMs, 0.1, d.Direction)
+					// 1,500 packets: four standard deviations of the loss.
+					p := c.loss / 100
+					if wrong := off("loss", *d.LossRatio, p, 4*math.Sqrt(p*(1-p)/1500)+0.001); wrong != "" {
+						return wrong
+					}
+					serial := (60 + 28) * 8 / (c.rate * 1e3) // ms that the packet takes on the link
+					if wrong := off("one-way delay", *d.MedianMs, c.delay+serial, 0.2); wrong != "" {
+						return wrong
+					}
+				}
+				return ""
+			})
+			m.good("lab", "down", "-name", "link")
+		})
+	}
+}
+
+// TestCallsAsAnAnalystSeesThem: what another program reads out of the packets of a call
+// agrees on loss and jitter, and finds nothing malformed.
+func TestCallsAsAnAnalystSeesThem(t *testing.T) {
+	m := newMachine(t)
+	upWithFarEnd(t, m, "../../demo/faults/clear-there-noisy-back.yaml", "call", "terminal.holm.example")
+	c := m.capture("call", desk)
+	out, errs, status := m.keyed("lab", "run", "-name", "call", "-at", desk, "--", program, "stream", "-codec", "g711", "-for", "10s", "-format", "json", "terminal.holm.example")
+	require.Less(t, status, 2, errs)
+	r := jsonOf[finding.StreamReport](t, out)
+	c.stop()
+	seen, err := exec.Command("tshark", "-r", c.file, "-d", "udp.port==7474,rtp", "-q", "-z", "rtp,streams").Output()
+	require.NoError(t, err)
+	require.Len(t, r.Directions, 2)
+	home := r.Directions[1]
+	require.False(t, home.There)
+	line, rest := streamLine(string(seen), "0x4C001000")
+	require.NotEmpty(t, line, "no stream of the way back:\n%s", seen)
+	// … packets lost (ratio) … jitter: the least, the mean, the most.
+	k := slices.IndexFunc(rest, func(s string) bool { return strings.HasPrefix(s, "(") })
+	require.Greater(t, k, 1, line)
+	lost, _ := strconv.Atoi(rest[k-1])
+	packets, _ := strconv.Atoi(rest[k-2])
+	assert.Equal(t, home.Received, packets, line)
+	assert.InDelta(t, home.Lost, lost, 3, "losses at the ends are not seen there: %s", line)
+	mean, err := strconv.ParseFloat(rest[len(rest)-2], 64)
+	require.NoError(t, err, line)
+	most, err := strconv.ParseFloat(rest[len(rest)-1], 64)
+	require.NoError(t, err, line)
+	assert.InDelta(t, mean, *home.MediaMs, 0.02, line)
+	assert.InDelta(t, most, *home.MediaMost, 0.05, line)
+	bad, err := exec.Command("tshark", "-r", c.file, "-d", "udp.port==7474,rtp", "-Y", "_ws.malformed").Output()
+	require.NoError(t, err)
+	assert.Empty(t, string(bad))
+	m.good("lab", "down", "-name", "call")
+}
+
+// streamLine is the line of a stream in a list of RTP streams, and its fields behind the
+// source, without the mark of those that lost.
+func streamLine(list, source string) (string, []string) {
+	for line := range strings.Lines(list) {
+		f := strings.Fields(line)
+		i := slices.Index(f, source)
+		if i < 0 {
+			continue
+		}
+		if f[len(f)-1] == "X" {
+			f = f[:len(f)-1]
+		}
+		return line, f[i+1:]
+	}
+	return "", nil
+}
