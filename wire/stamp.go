@@ -13,6 +13,9 @@ const (
 	StampPort = 862
 )
 
+// twampSize is the size of the least answer of a TWAMP reflector (RFC 5357 §4.2.1).
+const twampSize = 41
+
 // Error estimates (RFC 4656 §4.1.2) of a clock that runs free, and of one that is
 // synchronised: of which nothing more exact is said.
 const (
@@ -75,13 +78,26 @@ func (q StampRequest) Write(b []byte) []byte {
 	return b
 }
 
+// StampIdentity reads the sequence number and session of a sender's packet of which only
+// the beginning may be quoted: 16 bytes, in authenticated mode 28.
+func StampIdentity(b []byte, authenticated bool) (seq uint32, session uint16, err error) {
+	at := 14
+	if authenticated {
+		at = 26
+	}
+	if len(b) < at+2 {
+		return 0, 0, fmt.Errorf("%w: STAMP packet of %d bytes", ErrPacket, len(b))
+	}
+	return binary.BigEndian.Uint32(b), binary.BigEndian.Uint16(b[at:]), nil
+}
+
 // ParseStampRequest reads what a sender sent.
 func ParseStampRequest(b []byte) (StampRequest, error) {
 	if len(b) < StampSize {
 		return StampRequest{}, fmt.Errorf("%w: STAMP packet of %d bytes", ErrPacket, len(b))
 	}
-	return StampRequest{Seq: binary.BigEndian.Uint32(b), Sent: fromNTP(binary.BigEndian.Uint64(b[4:])),
-		Error: binary.BigEndian.Uint16(b[12:]), Session: binary.BigEndian.Uint16(b[14:])}, nil
+	e := binary.BigEndian.Uint16(b[12:])
+	return StampRequest{Seq: binary.BigEndian.Uint32(b), Sent: timeOf(binary.BigEndian.Uint64(b[4:]), e), Error: e, Session: binary.BigEndian.Uint16(b[14:])}, nil
 }
 
 // Marshal writes the packet at the size of the request, which it never exceeds.
@@ -99,14 +115,16 @@ func (r StampReply) Marshal(size int) []byte {
 	return b
 }
 
-// ParseStampReply reads what a reflector sent. Reflectors of before RFC 8972
-// leave Session 0, which says nothing then.
+// ParseStampReply reads what a reflector sent, STAMP's or TWAMP's (RFC 8762 §4.6).
+// Reflectors of before RFC 8972 leave Session 0, which says nothing then.
 func ParseStampReply(b []byte) (StampReply, error) {
-	if len(b) < StampSize {
+	if len(b) < twampSize {
 		return StampReply{}, fmt.Errorf("%w: STAMP packet of %d bytes", ErrPacket, len(b))
 	}
-	return StampReply{Seq: binary.BigEndian.Uint32(b), Sent: fromNTP(binary.BigEndian.Uint64(b[4:])), Error: binary.BigEndian.Uint16(b[12:]),
-		Session: binary.BigEndian.Uint16(b[14:]), Received: fromNTP(binary.BigEndian.Uint64(b[16:])),
-		Request:   StampRequest{Seq: binary.BigEndian.Uint32(b[24:]), Sent: fromNTP(binary.BigEndian.Uint64(b[28:])), Error: binary.BigEndian.Uint16(b[36:])},
-		SenderTTL: b[40]}, nil
+	r := StampReply{Seq: binary.BigEndian.Uint32(b), Error: binary.BigEndian.Uint16(b[12:]), Session: binary.BigEndian.Uint16(b[14:]),
+		Request:   StampRequest{Seq: binary.BigEndian.Uint32(b[24:]), Error: binary.BigEndian.Uint16(b[36:])},
+		SenderTTL: b[40]}
+	r.Sent, r.Received = timeOf(binary.BigEndian.Uint64(b[4:]), r.Error), timeOf(binary.BigEndian.Uint64(b[16:]), r.Error)
+	r.Request.Sent = timeOf(binary.BigEndian.Uint64(b[28:]), r.Request.Error)
+	return r, nil
 }

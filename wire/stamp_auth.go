@@ -52,8 +52,8 @@ func ParseStampRequestAuth(b, key []byte) (StampRequest, error) {
 	if err := stampOpen(b, key); err != nil {
 		return StampRequest{}, err
 	}
-	return StampRequest{Seq: binary.BigEndian.Uint32(b), Sent: fromNTP(binary.BigEndian.Uint64(b[16:])),
-		Error: binary.BigEndian.Uint16(b[24:]), Session: binary.BigEndian.Uint16(b[26:])}, nil
+	e := binary.BigEndian.Uint16(b[24:])
+	return StampRequest{Seq: binary.BigEndian.Uint32(b), Sent: timeOf(binary.BigEndian.Uint64(b[16:]), e), Error: e, Session: binary.BigEndian.Uint16(b[26:])}, nil
 }
 
 // MarshalAuth writes the reply in authenticated mode at the size of the request.
@@ -77,8 +77,30 @@ func ParseStampReplyAuth(b, key []byte) (StampReply, error) {
 	if err := stampOpen(b, key); err != nil {
 		return StampReply{}, err
 	}
-	return StampReply{Seq: binary.BigEndian.Uint32(b), Sent: fromNTP(binary.BigEndian.Uint64(b[16:])), Error: binary.BigEndian.Uint16(b[24:]),
-		Session: binary.BigEndian.Uint16(b[26:]), Received: fromNTP(binary.BigEndian.Uint64(b[32:])),
-		Request:   StampRequest{Seq: binary.BigEndian.Uint32(b[48:]), Sent: fromNTP(binary.BigEndian.Uint64(b[64:])), Error: binary.BigEndian.Uint16(b[72:])},
-		SenderTTL: b[80]}, nil
+	r := StampReply{Seq: binary.BigEndian.Uint32(b), Error: binary.BigEndian.Uint16(b[24:]), Session: binary.BigEndian.Uint16(b[26:]),
+		Request:   StampRequest{Seq: binary.BigEndian.Uint32(b[48:]), Error: binary.BigEndian.Uint16(b[72:])},
+		SenderTTL: b[80]}
+	r.Sent, r.Received = timeOf(binary.BigEndian.Uint64(b[16:]), r.Error), timeOf(binary.BigEndian.Uint64(b[32:]), r.Error)
+	r.Request.Sent = timeOf(binary.BigEndian.Uint64(b[64:]), r.Request.Error)
+	return r, nil
+}
+
+// SealTLVs is the HMAC TLV that protects those before it (RFC 8972 §4.8): over the
+// sequence number of the packet and the TLVs as they are written.
+func SealTLVs(seq uint32, tlvs, key []byte) TLV {
+	return TLV{Type: TLVHMAC, Value: stampSum(key, append(binary.BigEndian.AppendUint32(nil, seq), tlvs...))}
+}
+
+// TLVsSealed reports whether the TLVs behind the base of a packet are protected by their
+// HMAC TLV, and unchanged.
+func TLVsSealed(seq uint32, b, key []byte) bool {
+	list, _ := ParseTLVs(b)
+	n := 0
+	for _, t := range list {
+		if t.Type == TLVHMAC {
+			return hmac.Equal(t.Value, SealTLVs(seq, b[:n], key).Value)
+		}
+		n += tlvHeader + len(t.Value)
+	}
+	return false
 }

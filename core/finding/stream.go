@@ -57,8 +57,11 @@ func directionOf(r StreamReport, there bool) *StreamDirection {
 // lossOf says how losses lie in a direction.
 func lossOf(list []oneway.Stream, d StreamDirection) []Finding {
 	found := []Finding{}
-	r := loss.Ratio{Lost: d.Lost, Sent: d.Sent}
-	if d.Lost > 0 {
+	if d.Lost == nil {
+		return found
+	}
+	r := loss.Ratio{Lost: *d.Lost, Sent: d.Sent}
+	if *d.Lost > 0 {
 		low, high, _ := r.Interval()
 		value := r.Value().Or(0)
 		f := Finding{Code: LossSteady, Sure: interval,
@@ -162,17 +165,7 @@ func (x Streamed) differs(r StreamReport) (Finding, bool) {
 		return Finding{}, false
 	}
 	f := Finding{Code: DirectionDiffers, Figures: map[string]float64{}, Advice: "Look at the worse direction alone: trace the route from its sender."}
-	worse, better := a, b
-	if a.LossRatio != nil && b.LossRatio != nil && *b.LossRatio > *a.LossRatio {
-		worse, better = b, a
-	}
-	p := (float64(a.Lost) + float64(b.Lost)) / float64(a.Sent+b.Sent)
-	z := 0.0
-	if p > 0 && p < 1 {
-		z = (float64(worse.Lost)/float64(worse.Sent) - float64(better.Lost)/float64(better.Sent)) / math.Sqrt(p*(1-p)*(1/float64(a.Sent)+1/float64(b.Sent)))
-	}
-	chance := math.Erfc(z / math.Sqrt2)
-	if 1-chance >= likelyLoss && *worse.LossRatio-*better.LossRatio >= 0.001 {
+	if worse, better, chance, ok := lossDiffers(*a, *b); ok {
 		f.Sure = sure(chance)
 		f.Figures["loss_ratio"], f.Figures["loss_other_ratio"] = *worse.LossRatio, *better.LossRatio
 		f.Sentence = fmt.Sprintf("The directions differ: %s loses %s, %s %s.", worse.Direction, figure.FormatRatio(*worse.LossRatio), better.Direction, figure.FormatRatio(*better.LossRatio))
@@ -181,7 +174,7 @@ func (x Streamed) differs(r StreamReport) (Finding, bool) {
 	if a.PDVMs == nil || b.PDVMs == nil || a.Received < 100 || b.Received < 100 {
 		return Finding{}, false
 	}
-	worse, better = a, b
+	worse, better := a, b
 	if *b.PDVMs > *a.PDVMs {
 		worse, better = b, a
 	}
@@ -192,6 +185,24 @@ func (x Streamed) differs(r StreamReport) (Finding, bool) {
 	f.Figures["pdv_ms"], f.Figures["pdv_other_ms"] = *worse.PDVMs, *better.PDVMs
 	f.Sentence = fmt.Sprintf("The directions differ: the delay of %s varies by %s (p99 − min), that of %s by %s.", worse.Direction, figure.FormatMs(*worse.PDVMs), better.Direction, figure.FormatMs(*better.PDVMs))
 	return f, true
+}
+
+// lossDiffers tells which direction surely loses more, by the test of two ratios.
+func lossDiffers(a, b StreamDirection) (worse, better StreamDirection, chance float64, ok bool) {
+	if a.Lost == nil || b.Lost == nil {
+		return a, b, 1, false
+	}
+	worse, better = a, b
+	if *b.LossRatio > *a.LossRatio {
+		worse, better = b, a
+	}
+	p := float64(*a.Lost+*b.Lost) / float64(a.Sent+b.Sent)
+	z := 0.0
+	if p > 0 && p < 1 {
+		z = (*worse.LossRatio - *better.LossRatio) / math.Sqrt(p*(1-p)*(1/float64(a.Sent)+1/float64(b.Sent)))
+	}
+	chance = math.Erfc(z / math.Sqrt2)
+	return worse, better, chance, 1-chance >= likelyLoss && *worse.LossRatio-*better.LossRatio >= 0.001
 }
 
 // unsure says what one-way delays are worth without clocks in step.

@@ -31,6 +31,7 @@ type StreamReport struct {
 	Directions []StreamDirection `json:"directions"`
 	Reports    int               `json:"rtcp_reports"`
 	Timestamps string            `json:"timestamps"`
+	Reflector  *ReflectorReport  `json:"reflector,omitempty"` // when it was measured by one
 	Note       string            `json:"note,omitempty"`
 	Findings   []Finding         `json:"findings"`
 }
@@ -43,6 +44,24 @@ type ClockReport struct {
 	ErrorMs  *float64 `json:"error_ms"` // one-way delays are off by this at most
 }
 
+// ReflectorReport is what is known of a STAMP reflector (RFC 8762, RFC 8972), and of all
+// packets that it was asked with.
+type ReflectorReport struct {
+	Sent          int      `json:"sent"`
+	Answered      int      `json:"answered"`
+	RTTMedianMs   *float64 `json:"rtt_median_ms"` // without what it kept packets for
+	DwellMs       *float64 `json:"dwell_median_ms"`
+	Authenticated bool     `json:"authenticated"`
+	Stateful      *bool    `json:"stateful"` // null when nothing shows it
+	Extensions    []string `json:"extensions"`
+	Unknown       []string `json:"extensions_unknown"` // that it does not answer
+	SeenAs        string   `json:"seen_as,omitempty"`  // where packets came from, as it saw it
+	Clock         string   `json:"clock,omitempty"`    // what keeps its clock
+	Stamps        string   `json:"stamps,omitempty"`
+	DSCPRefused   bool     `json:"dscp_refused"`
+	Unplaced      int      `json:"losses_unplaced"` // whose number is exact, and which each was is not known
+}
+
 // StreamDirection is one direction.
 type StreamDirection struct {
 	Direction  string         `json:"direction"` // A → B
@@ -52,7 +71,7 @@ type StreamDirection struct {
 	Bps        float64        `json:"sent_bps"`
 	Sent       int            `json:"sent"`
 	Received   int            `json:"received"`
-	Lost       int            `json:"lost"`
+	Lost       *int           `json:"lost"` // null when it is not known which way packets were lost
 	LossRatio  *float64       `json:"loss_ratio"`
 	LossLow    *float64       `json:"loss_low_ratio"`
 	LossHigh   *float64       `json:"loss_high_ratio"`
@@ -124,6 +143,8 @@ type Streamed struct {
 	Codec       *voice.Codec // nil when it is no call
 	Buffer      voice.Buffer
 	Rest, Load  figure.Duration
+	// LossUnknown says that only packets are told of whose answer came back.
+	LossUnknown bool
 }
 
 // Report writes what was found, with its findings. What names the run is the caller's
@@ -155,7 +176,7 @@ func (x Streamed) clock() ClockReport {
 
 func (x Streamed) direction(list []oneway.Stream, there bool, dscp int, bps float64) StreamDirection {
 	m := oneway.OfAll(list, x.Clock, there)
-	d := StreamDirection{From: x.From, To: x.To, There: there, Bps: bps, Sent: m.Loss.Sent, Received: m.Loss.Sent - m.Loss.Lost, Lost: m.Loss.Lost, LossRatio: ratio(m.Loss),
+	d := StreamDirection{From: x.From, To: x.To, There: there, Bps: bps, Sent: m.Loss.Sent, Received: m.Loss.Sent - m.Loss.Lost,
 		Runs: m.Pattern.Runs, LongestRun: m.Pattern.Longest, BurstRatio: number(m.Pattern.BurstRatio), Duplicates: m.Duplicates, Reordered: m.Order.Reordered,
 		Reorder: number(m.Order.Ratio), Extent: m.Order.Extent, JitterMs: millis(m.Delay.Jitter), RFC3550Ms: millis(m.Delay.JitterRFC3550), PDVMs: millis(m.Delay.PDV),
 		Variation: millis(m.PDV999), LateSent: m.Late, DSCPSent: dscp, DSCPs: []DSCPCount{}, Intervals: []StreamSecond{}}
@@ -163,7 +184,10 @@ func (x Streamed) direction(list []oneway.Stream, there bool, dscp int, bps floa
 		d.From, d.To = x.To, x.From
 	}
 	d.Direction = d.From + " → " + d.To
-	if low, high, ok := m.Loss.Interval(); ok {
+	if !x.LossUnknown {
+		d.Lost, d.LossRatio = &m.Loss.Lost, ratio(m.Loss)
+	}
+	if low, high, ok := m.Loss.Interval(); ok && !x.LossUnknown {
 		d.LossLow, d.LossHigh = &low, &high
 	}
 	if x.Clock.Known {

@@ -95,7 +95,7 @@ func points(s Stream, origin time.Time, home bool) []point {
 	first := s.first()
 	var list []point
 	for i, sent := range s.Sent {
-		if k := first[i]; k >= 0 && !sent.IsZero() {
+		if k := first[i]; k >= 0 && !sent.IsZero() && !s.Arrivals[k].At.IsZero() {
 			t := sent
 			if home {
 				t = s.Arrivals[k].At

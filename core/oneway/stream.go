@@ -11,7 +11,7 @@ import (
 // Arrival is one packet as it arrived.
 type Arrival struct {
 	Number int       // of the packet, counted from 0 in sending order
-	At     time.Time // by the receiver's clock
+	At     time.Time // by the receiver's clock; zero when only that it came is known
 	TTL    int       // 0 when not known
 	DSCP   int       // -1 when not known
 	Size   int       // bytes of payload
@@ -54,19 +54,21 @@ func Of(s Stream, c Clock, far bool) Direction {
 	first := s.first()
 	lost := make([]bool, 0, len(s.Sent))
 	samples := make([]delay.Sample, 0, len(first))
-	n := 0
+	n, gone := 0, 0
 	for i, sent := range s.Sent {
 		if sent.IsZero() {
 			continue
 		}
 		k := first[i]
 		lost = append(lost, k < 0)
-		if k >= 0 {
+		if k < 0 {
+			gone++
+		} else if !s.Arrivals[k].At.IsZero() {
 			samples = append(samples, delay.Sample{Number: n, RTT: c.between(sent, s.Arrivals[k].At, far)})
 		}
 		n++
 	}
-	d.Loss = loss.Ratio{Lost: len(lost) - len(samples), Sent: len(lost)}
+	d.Loss = loss.Ratio{Lost: gone, Sent: len(lost)}
 	d.Pattern, d.Delay = loss.PatternOf(lost), delay.Summarise(samples)
 	if len(samples) > 0 {
 		d.PDV999 = pdv(samples, 0.999)
@@ -83,12 +85,13 @@ func Of(s Stream, c Clock, far bool) Direction {
 	return d
 }
 
-// Delays are the one-way delays by packet; absent where it was lost.
+// Delays are the one-way delays by packet; absent where it was lost, or when it came is
+// not known.
 func Delays(s Stream, c Clock, far bool) []figure.Duration {
 	first := s.first()
 	list := make([]figure.Duration, len(s.Sent))
 	for i, sent := range s.Sent {
-		if k := first[i]; k >= 0 && !sent.IsZero() {
+		if k := first[i]; k >= 0 && !sent.IsZero() && !s.Arrivals[k].At.IsZero() {
 			list[i] = figure.Of(c.between(sent, s.Arrivals[k].At, far))
 		}
 	}

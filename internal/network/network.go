@@ -216,6 +216,12 @@ type Limited interface {
 	SendTTL(to netip.AddrPort, message []byte, ttl int) (time.Time, error)
 }
 
+// Classed is a connection that can give a message a DSCP of its own.
+type Classed interface {
+	Conn
+	SendDSCP(to netip.AddrPort, message []byte, dscp uint8) (time.Time, error)
+}
+
 // Conn sends and receives probes. Send may be called from one goroutine and
 // Receive from another.
 type Conn interface {

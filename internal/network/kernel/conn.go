@@ -138,20 +138,32 @@ func (c *conn) Send(to netip.AddrPort, message []byte) (time.Time, error) {
 
 // SendTTL sends a message with a TTL or hop limit of its own.
 func (c *conn) SendTTL(to netip.AddrPort, message []byte, ttl int) (time.Time, error) {
+	if c.family == wire.IPv6 {
+		return c.sendWith(to, message, unix.IPPROTO_IPV6, unix.IPV6_HOPLIMIT, ttl)
+	}
+	return c.sendWith(to, message, unix.IPPROTO_IP, unix.IP_TTL, ttl)
+}
+
+// SendDSCP sends a message with a DSCP of its own.
+func (c *conn) SendDSCP(to netip.AddrPort, message []byte, dscp uint8) (time.Time, error) {
+	if c.family == wire.IPv6 {
+		return c.sendWith(to, message, unix.IPPROTO_IPV6, unix.IPV6_TCLASS, int(dscp)<<2)
+	}
+	return c.sendWith(to, message, unix.IPPROTO_IP, unix.IP_TOS, int(dscp)<<2)
+}
+
+// sendWith sends a message with a value of the IP header of its own.
+func (c *conn) sendWith(to netip.AddrPort, message []byte, level, kind, value int) (time.Time, error) {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
 	if c.closed.Load() {
 		return time.Now(), errClosed
 	}
-	level, kind := unix.IPPROTO_IP, unix.IP_TTL
-	if c.family == wire.IPv6 {
-		level, kind = unix.IPPROTO_IPV6, unix.IPV6_HOPLIMIT
-	}
 	control := make([]byte, unix.CmsgSpace(4))
 	header := (*unix.Cmsghdr)(unsafe.Pointer(&control[0]))
 	header.Level, header.Type = int32(level), int32(kind)
 	header.SetLen(unix.CmsgLen(4))
-	binary.NativeEndian.PutUint32(control[unix.CmsgLen(0):], uint32(ttl))
+	binary.NativeEndian.PutUint32(control[unix.CmsgLen(0):], uint32(value))
 	address := sockaddr(c.family, to)
 	var sent time.Time
 	var err error

@@ -1,7 +1,6 @@
 package respond
 
 import (
-	"encoding/binary"
 	"net/netip"
 	"time"
 
@@ -18,8 +17,8 @@ type reflector struct {
 	all     budget
 	states  map[stateKey]*state
 	recent  map[uint16]*state // by session, the last one that sent
-	synced  bool
-	looked  time.Time // at the clock
+	clock   uint16            // the error estimate of this end's clock
+	looked  time.Time         // at it
 }
 
 // budget lets so many packets through a second.
@@ -39,6 +38,7 @@ type state struct {
 	received uint32
 	sent     uint32
 	last     wire.FollowUp
+	asked    wire.StampRequest // the last one
 }
 
 const (
@@ -124,33 +124,46 @@ func (f *reflector) take(p *network.Packet) {
 	reply := wire.StampReply{Seq: q.Seq, Error: f.accuracy(), Session: q.Session, Received: o.Wall(at), Request: q, SenderTTL: uint8(p.TTL)}
 	if s != nil {
 		s.received++
-		f.recent[q.Session] = s
+		f.recent[q.Session], s.asked = s, q
 		reply.Seq = s.sent
 		s.sent++
 	}
-	reply.Sent = o.Wall(f.r.o.Network.Clock().Now())
-	var out []byte
+	out := make([]byte, size)
 	base := wire.StampSize
 	if authenticated {
-		out, base = reply.MarshalAuth(size, o.StampKey), wire.StampAuthSize
-	} else {
-		out = reply.Marshal(size)
+		base = wire.StampAuthSize
 	}
+	send := func() { _, _ = f.conn.Send(peer, out) }
 	if size > base {
-		f.extend(out[base:], b[base:], p, s, peer)
+		x := extension{f: f, p: p, s: s, peer: peer}
+		if authenticated {
+			x.key = o.StampKey
+		}
+		x.fill(out[base:], b[base:], reply.Seq, q.Seq)
+		if c, ok := f.conn.(network.Classed); ok && x.asked > 0 {
+			send = func() { _, _ = c.SendDSCP(peer, out, x.asked) }
+		}
 	}
-	_, _ = f.conn.Send(peer, out[:size])
+	reply.Sent = o.Wall(o.Network.Clock().Now())
+	if authenticated {
+		copy(out, reply.MarshalAuth(0, o.StampKey))
+	} else {
+		copy(out, reply.Marshal(0))
+	}
+	send()
 }
 
 // accuracy is the error estimate of this end's clock.
 func (f *reflector) accuracy() uint16 {
 	if now := time.Now(); now.Sub(f.looked) > time.Second {
-		f.synced, f.looked = f.r.o.End().Clock.Synchronised, now
+		c := f.r.o.End().Clock
+		within := time.Duration(0)
+		if c.ErrorMs != nil {
+			within = time.Duration(*c.ErrorMs * 1e6)
+		}
+		f.clock, f.looked = wire.ErrorEstimate(c.Synchronised, within), now
 	}
-	if f.synced {
-		return wire.StampInStep
-	}
-	return wire.StampFree
+	return f.clock
 }
 
 // state is what is known of a session; nil for a stateless reflector, or when there are
@@ -178,80 +191,19 @@ func (f *reflector) state(k stateKey, now time.Time) *state {
 	return s
 }
 
-// extend fills the TLVs of a request in for the answer, each at its place and of its
-// size; those it does not know it marks so (RFC 8972 §4).
-func (f *reflector) extend(out, in []byte, p *network.Packet, s *state, peer netip.AddrPort) {
-	copy(out, in)
-	for len(out) >= 4 && (out[0] != 0 || out[1] != 0) {
-		n := int(binary.BigEndian.Uint16(out[2:]))
-		if len(out) < 4+n {
-			out[0] |= wire.TLVMalformed
-			return
-		}
-		out[0] &^= wire.TLVUnrecognised
-		value := out[4 : 4+n]
-		fill := func(t wire.TLV) {
-			if len(t.Value) == n {
-				copy(value, t.Value)
-				return
-			}
-			out[0] |= wire.TLVMalformed
-		}
-		switch out[1] {
-		case wire.TLVPadding:
-		case wire.TLVTimestamp:
-			info := wire.TimestampInfo{SyncIn: wire.SyncLocal, SyncOut: wire.SyncLocal, MethodIn: wire.StampSoft, MethodOut: wire.StampSoft}
-			if f.synced {
-				info.SyncIn, info.SyncOut = wire.SyncNTP, wire.SyncNTP
-			}
-			fill(info.TLV())
-		case wire.TLVClass:
-			asked, err := wire.ParseClass(wire.TLV{Value: value})
-			if err != nil {
-				out[0] |= wire.TLVMalformed
-				break
-			}
-			// The answer leaves with the DSCP of the socket: what was asked for is
-			// not granted unless it is that.
-			asked.Received, asked.Refused = p.DSCP.Value, asked.Asked != 0
-			fill(asked.TLV())
-		case wire.TLVDirect:
-			if s == nil {
-				out[0] |= wire.TLVUnrecognised
-				break
-			}
-			asked, _ := wire.ParseDirect(wire.TLV{Value: value})
-			asked.ReflectorReceived, asked.ReflectorSent = s.received, s.sent
-			fill(asked.TLV())
-		case wire.TLVFollowUp:
-			if s == nil {
-				out[0] |= wire.TLVUnrecognised
-				break
-			}
-			fill(s.last.TLV())
-		case wire.TLVLocation:
-			if f.r.o.Listen.Addr().IsUnspecified() {
-				out[0] |= wire.TLVUnrecognised // by which of its addresses it came is not known
-				break
-			}
-			fill(wire.Location{Source: peer, Destination: f.r.o.Listen}.TLV())
-		default:
-			out[0] |= wire.TLVUnrecognised
-		}
-		out = out[4+n:]
-	}
-}
-
 // departed takes when an answer really left, for the next one to tell.
 func (f *reflector) departed(p *network.Packet) {
 	if p.Event != network.Departure || p.At.IsZero() {
 		return
 	}
-	r, err := wire.ParseStampReply(p.Data)
-	if err != nil {
-		return
+	r, err := wire.ParseStampReplyAuth(p.Data, f.r.o.StampKey)
+	if err != nil || len(f.r.o.StampKey) == 0 {
+		if r, err = wire.ParseStampReply(p.Data); err != nil {
+			return
+		}
 	}
-	if s := f.recent[r.Session]; s != nil && s.sent == r.Seq+1 {
+	// Another peer's session may have the same identifier.
+	if s := f.recent[r.Session]; s != nil && s.sent == r.Seq+1 && s.asked.Seq == r.Request.Seq && s.asked.Sent.Equal(r.Request.Sent) {
 		s.last = wire.FollowUp{Seq: r.Seq, Sent: f.r.o.Wall(p.At), Method: wire.StampSoft}
 	}
 }

@@ -129,7 +129,7 @@ func TestItFillsInTLVs(t *testing.T) {
 	assert.Equal(t, wire.TimestampInfo{SyncIn: wire.SyncNTP, MethodIn: wire.StampSoft, SyncOut: wire.SyncNTP, MethodOut: wire.StampSoft}, info)
 	class, err := wire.ParseClass(list[1])
 	require.NoError(t, err)
-	assert.Equal(t, wire.Class{Asked: 46, Received: 0, Refused: true}, class)
+	assert.Equal(t, wire.Class{Asked: 46, Received: 0}, class, "the answer leaves with what was asked for")
 	direct, err := wire.ParseDirect(list[2])
 	require.NoError(t, err)
 	assert.Equal(t, wire.Direct{SenderSent: 4, ReflectorReceived: 2, ReflectorSent: 2}, direct)
@@ -142,6 +142,35 @@ func TestItFillsInTLVs(t *testing.T) {
 	assert.Equal(t, r.At(), at.Destination)
 	assert.Equal(t, c.LocalAddr().String(), at.Source.String())
 	assert.Equal(t, wire.TLVUnrecognised, list[5].Flags)
+}
+
+// TestItSealsTLVs: in authenticated mode TLVs are answered only when their HMAC fits, and
+// the answer's have one of their own (RFC 8972 §4.8).
+func TestItSealsTLVs(t *testing.T) {
+	key := []byte("tern")
+	c := udp(t, start(t, func(o *respond.Options) { o.StampKey = key }))
+	q := wire.StampRequest{Seq: 3, Sent: time.Now(), Session: 9}
+	tlvs := wire.AppendTLVs(nil, wire.Direct{SenderSent: 4}.TLV(), wire.TimestampInfo{}.TLV())
+	for i, by := range [][]byte{key, []byte("gull")} {
+		got := ask(t, c, wire.AppendTLVs(append(q.MarshalAuth(0, key), tlvs...), wire.SealTLVs(3, tlvs, by), wire.TLV{Type: wire.TLVPadding, Value: make([]byte, 8)}))
+		require.Len(t, got, 1)
+		r, err := wire.ParseStampReplyAuth(got[0], key)
+		require.NoError(t, err)
+		behind := got[0][wire.StampAuthSize:]
+		assert.True(t, wire.TLVsSealed(r.Seq, behind, key))
+		list, err := wire.ParseTLVs(behind)
+		require.NoError(t, err)
+		require.Len(t, list, 4)
+		direct, err := wire.ParseDirect(list[0])
+		require.NoError(t, err)
+		if i == 0 {
+			assert.Equal(t, byte(0), list[0].Flags|list[1].Flags|list[2].Flags|list[3].Flags)
+			assert.Equal(t, wire.Direct{SenderSent: 4, ReflectorReceived: 1, ReflectorSent: 1}, direct)
+		} else {
+			assert.Equal(t, wire.TLVUnverified, list[0].Flags&list[1].Flags&list[2].Flags)
+			assert.Zero(t, direct.ReflectorReceived, "nothing is answered to who cannot seal")
+		}
+	}
 }
 
 // TestNobodyGetsMoreThanTheySent counts bytes: whatever an attacker who may spoof its

@@ -118,10 +118,19 @@ func (c *conn) Send(to netip.AddrPort, message []byte) (time.Time, error) {
 
 // SendTTL is the same with a TTL.
 func (c *conn) SendTTL(to netip.AddrPort, message []byte, ttl int) (time.Time, error) {
+	return c.sendWith(to, message, ttl, c.options.DSCP)
+}
+
+// SendDSCP is the same with a DSCP.
+func (c *conn) SendDSCP(to netip.AddrPort, message []byte, dscp uint8) (time.Time, error) {
+	return c.sendWith(to, message, c.options.TTL, dscp)
+}
+
+func (c *conn) sendWith(to netip.AddrPort, message []byte, ttl int, dscp uint8) (time.Time, error) {
 	if c.kind == network.Whole {
 		return c.h.n.send(c.h.node, message)
 	}
-	h := wire.IP{Src: c.from, Dst: to.Addr().Unmap(), TTL: uint8(ttl), TrafficClass: c.options.DSCP << 2, DontFragment: c.options.DontFragment}
+	h := wire.IP{Src: c.from, Dst: to.Addr().Unmap(), TTL: uint8(ttl), TrafficClass: dscp << 2, DontFragment: c.options.DontFragment}
 	if h.TTL == 0 {
 		h.TTL = 64
 	}
