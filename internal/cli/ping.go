@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -34,6 +35,7 @@ var pingCommand = command{
 type pingOptions struct {
 	from, world, family, dscp, file      string
 	via, source, iface, objective        string
+	stampKey                             string
 	probes, payload, ttl                 int
 	every, wait, duration                time.Duration
 	random, all, whole, mtu, live, apart bool
@@ -90,6 +92,7 @@ func (o *pingOptions) register(f *flag.FlagSet) {
 	f.StringVar(&o.world, "world", "", "file of a simulated network to measure in, or learn:NAME")
 	f.StringVar(&o.file, "file", "", "file with more targets, one a line; - is standard input")
 	f.StringVar(&o.via, "via", "icmp", "by what: icmp, tcp:PORT, udp:PORT, stamp; several with commas, to compare them")
+	f.StringVar(&o.stampKey, "stamp-key", "", "with -via stamp: key of STAMP's authenticated mode")
 	f.StringVar(&o.family, "family", "", "4, 6 or both; of targets that are names (default 4, else 6)")
 	f.BoolVar(&o.all, "all-addresses", false, "measure every address of a name, not the first")
 	f.IntVar(&o.probes, "probes", 10, "probes to send to each target")
@@ -140,6 +143,9 @@ func (o *pingOptions) check(c *call) error {
 	}
 	if o.vias, err = reading.ParseVias(o.via); err != nil {
 		return wrongCall("-via: %v", err)
+	}
+	if o.stampKey != "" && !slices.ContainsFunc(o.vias, func(v reading.Via) bool { return v.Kind == reading.ByStamp }) {
+		return wrongCall("-stamp-key goes with -via stamp")
 	}
 	if o.objective != "" {
 		goal, err := objective.Find(o.objective)

@@ -43,6 +43,9 @@ func (c *call) pingHere(o pingOptions) ([]report.PingResult, error) {
 	targets := c.locate(n, o)
 	var results []report.PingResult
 	request := ping.Request{Probes: o.probes, Interval: o.every, Wait: o.wait, Payload: o.payload, Poisson: o.random, Seed: o.seed, Socket: o.socket()}
+	if o.stampKey != "" {
+		request.StampKey = []byte(o.stampKey)
+	}
 	var places []int // in results, of each address
 	for _, t := range targets {
 		if t.err != nil {

@@ -20,7 +20,7 @@ import (
 // pingThere measures at an agent, through the service.
 func (c *call) pingThere(o pingOptions) error {
 	for option, used := range map[string]bool{"ttl": o.ttl != 0, "source": o.source != "", "interface": o.iface != "", "dont-fragment": o.whole,
-		"path-mtu": o.mtu, "all-addresses": o.all, "random": o.random, "objective": o.goal != nil} {
+		"path-mtu": o.mtu, "stamp-key": o.stampKey != "", "all-addresses": o.all, "random": o.random, "objective": o.goal != nil} {
 		if used {
 			return wrongCall("-%s is not for a measurement at an agent; leave it out, or measure from this machine", option)
 		}

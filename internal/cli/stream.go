@@ -19,11 +19,14 @@ var streamCommand = command{
 	name: "stream", summary: "a paced stream of packets to a far end: one-way delay, jitter, loss, order, voice quality",
 	usage: "[options] TARGET[:PORT]",
 	example: "woodlark stream -world learn:clear-there-noisy-back -from desk.northquay.example -codec g711 -for 20s terminal.holm.example\n" +
-		"woodlark stream -key-file key -codec opus -calls 50 -dscp EF 192.0.2.7:7474",
+		"woodlark stream -key-file key -codec opus -calls 50 -dscp EF 192.0.2.7:7474\n" +
+		"woodlark stream -reflector -every 10ms 192.0.2.9",
 	more: "At the target 'woodlark respond' must run, with the same key. Each direction has its own\n" +
 		"figures. One-way delay needs clocks that are in step; else their offset is estimated and\n" +
 		"taken out, and what it is worth is said. -codec is g711, g729, g722, opus, video-720p or\n" +
-		"video-1080p: RTP with RTCP reports; without it packets are STAMP's.",
+		"video-1080p: RTP with RTCP reports; without it packets are STAMP's. With -reflector a STAMP\n" +
+		"or TWAMP-Light reflector of any maker is enough at the target (port 862 when none is named):\n" +
+		"no key and no 'woodlark respond'; only one that counts tells which way packets were lost.",
 	run: runStream,
 }
 
@@ -32,6 +35,8 @@ type streamOptions struct {
 	direction, codec, rate, dscp, buffer string
 	calls, size                          int
 	interval, duration                   time.Duration
+	reflector, plain                     bool
+	stampKey                             string
 }
 
 func (o *streamOptions) register(c *call) {
@@ -44,6 +49,9 @@ func (o *streamOptions) register(c *call) {
 	c.flags.StringVar(&o.rate, "rate", "", "bits of payload a second of all streams, instead of -every: 2M")
 	c.flags.IntVar(&o.size, "payload", 0, "bytes of UDP payload in a packet (default 172)")
 	c.flags.StringVar(&o.dscp, "dscp", "", "service class, by name such as EF or by number")
+	c.flags.BoolVar(&o.reflector, "reflector", false, "the target is a STAMP or TWAMP-Light reflector of any maker")
+	c.flags.StringVar(&o.stampKey, "stamp-key", "", "with -reflector: key of STAMP's authenticated mode")
+	c.flags.BoolVar(&o.plain, "plain", false, "with -reflector: packets without TLVs (RFC 8972)")
 	c.flags.StringVar(&o.buffer, "buffer", "fixed", "de-jitter buffer of a call: fixed (40 ms) or adaptive")
 }
 
@@ -104,6 +112,12 @@ func runStream(c *call) error {
 		return err
 	}
 	r.Target = c.args[0]
+	if o.reflector {
+		return c.runReflected(o, r)
+	}
+	if o.stampKey != "" || o.plain {
+		return wrongCall("-stamp-key and -plain go with -reflector")
+	}
 	if o.from != "" && o.world == "" {
 		if err := c.notThere("family", "source"); err != nil {
 			return err
@@ -132,6 +146,41 @@ func runStream(c *call) error {
 		return unmeasured(err)
 	}
 	return c.writeStream(x)
+}
+
+// runReflected measures by a STAMP reflector alone.
+func (c *call) runReflected(o streamOptions, r stream.Request) error {
+	switch {
+	case c.given("codec", "calls", "direction", "buffer", "rate", "key", "key-file") != "":
+		return wrongCall("a reflector sends back what it gets: -%s needs 'woodlark respond' at the target, without -reflector", c.given("codec", "calls", "direction", "buffer", "rate", "key", "key-file"))
+	case o.from != "" && o.world == "":
+		return wrongCall("-reflector measures from this machine, or in a -world; leave out -from")
+	}
+	x := stream.Reflected{Target: r.Target, For: r.For, Interval: r.Interval, Size: r.Size, DSCP: r.DSCP, Plain: o.plain}
+	if o.stampKey != "" {
+		x.Key = []byte(o.stampKey)
+	}
+	if _, err := x.Shape(false); err != nil {
+		return wrongCall("%v", err)
+	}
+	options, stop, err := c.reflectorAt(o.farOptions, r.Target, x.Key)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	heard, done := c.progressLine(func(_ string, p near.Progress) string {
+		return fmt.Sprintf("%s of %s   %d without an answer so far", p.Elapsed.Round(time.Second), p.Length, p.Lost)
+	})
+	var tell func(near.Progress)
+	if heard != nil {
+		tell = func(p near.Progress) { heard("", p) }
+	}
+	report, err := stream.Reflect(c.ctx, options, x, tell)
+	done()
+	if err != nil {
+		return unmeasured(err)
+	}
+	return c.writeStream(report)
 }
 
 // worseStream are the findings that say a stream is not good.

@@ -81,49 +81,67 @@ func inWorld(h *live.Host, name string) (session.End, paced.Wall) {
 // far makes ready to measure with the far end that a target names, and returns how to
 // reach it and what to do in the end.
 func (c *call) far(o farOptions, target string) (near.Options, func(), error) {
-	options := near.Options{}
-	if o.source != "" {
-		a, err := netip.ParseAddr(o.source)
-		if err != nil {
-			return options, nil, wrongCall("-source %q is not an IP address", short(o.source))
-		}
-		options.Source = a
-	}
-	if o.family != "" && o.family != "4" && o.family != "6" {
-		return options, nil, wrongCall("-family %q is none of 4, 6", short(o.family))
-	}
-	name, port, err := splitPort(target, responderPort)
-	if err != nil {
-		return options, nil, err
-	}
-	n, from, err := place(o.world, o.from)
-	if err != nil {
-		return options, nil, err
-	}
 	key, err := sharedKey(o.key, o.keyFile)
-	switch {
-	case err != nil:
-		return options, nil, err
-	case o.world != "" && key != "":
-		key = ""
-	case o.world == "" && key == "":
-		return options, nil, wrongCall("a far end lets in who has its key: give it with -key, -key-file or WOODLARK_KEY")
+	if err == nil && o.world == "" && key == "" {
+		err = wrongCall("a far end lets in who has its key: give it with -key, -key-file or WOODLARK_KEY")
 	}
-	addr, err := c.oneAddress(n, name, o.family)
+	if err != nil {
+		return near.Options{}, nil, err
+	}
+	options, err := c.ends(o, target, responderPort)
 	if err != nil {
 		return options, nil, err
 	}
-	options.Network, options.To, options.End = n, netip.AddrPortFrom(addr, port), session.Here(from, Version)
 	if o.world == "" {
 		options.Key = session.KeyFrom(key)
 		return options, func() {}, nil
 	}
-	stop, err := worldFar(n.(*live.Host), &options, from)
+	stop, err := worldFar(options.Network.(*live.Host), &options, nil)
 	return options, stop, err
 }
 
+// reflectorAt makes ready to measure with the STAMP reflector that a target names.
+func (c *call) reflectorAt(o farOptions, target string, key []byte) (near.Options, func(), error) {
+	options, err := c.ends(o, target, wire.StampPort)
+	if err != nil || o.world == "" {
+		return options, func() {}, err
+	}
+	stop, err := worldFar(options.Network.(*live.Host), &options, key)
+	return options, stop, err
+}
+
+// ends finds both ends of a measurement.
+func (c *call) ends(o farOptions, target string, usual uint16) (near.Options, error) {
+	options := near.Options{}
+	if o.source != "" {
+		a, err := netip.ParseAddr(o.source)
+		if err != nil {
+			return options, wrongCall("-source %q is not an IP address", short(o.source))
+		}
+		options.Source = a
+	}
+	if o.family != "" && o.family != "4" && o.family != "6" {
+		return options, wrongCall("-family %q is none of 4, 6", short(o.family))
+	}
+	name, port, err := splitPort(target, usual)
+	if err != nil {
+		return options, err
+	}
+	n, from, err := place(o.world, o.from)
+	if err != nil {
+		return options, err
+	}
+	addr, err := c.oneAddress(n, name, o.family)
+	if err != nil {
+		return options, err
+	}
+	options.Network, options.To, options.End = n, netip.AddrPortFrom(addr, port), session.Here(from, Version)
+	return options, nil
+}
+
 // worldFar puts a far end at the target, which is a host of the same simulated network.
-func worldFar(h *live.Host, options *near.Options, from string) (func(), error) {
+// It reflects STAMP too, in authenticated mode when there is a key for that.
+func worldFar(h *live.Host, options *near.Options, stampKey []byte) (func(), error) {
 	there, name, err := h.Neighbouring(options.To.Addr())
 	if err != nil {
 		return nil, exit{exitWrongCall, err}
@@ -132,9 +150,11 @@ func worldFar(h *live.Host, options *near.Options, from string) (func(), error) 
 	_, _ = rand.Read(secret)
 	key := hex.EncodeToString(secret)
 	options.Key = session.KeyFrom(key)
-	options.End, options.Wall = inWorld(h, from)
+	options.End, options.Wall = inWorld(h, options.End.Name)
+	limits := respond.Usual()
+	limits.Reflect, limits.ReflectAll = 1_000_000, 1_000_000
 	end, wall := inWorld(there.(*live.Host), name)
-	r, err := respond.New(respond.Options{Network: there, Listen: options.To, Keys: respond.Shared(key), Limits: respond.Usual(), StampOpen: true, Wall: wall, End: func() session.End { return end }})
+	r, err := respond.New(respond.Options{Network: there, Listen: options.To, Keys: respond.Shared(key), Limits: limits, StampOpen: stampKey == nil, StampKey: stampKey, Wall: wall, End: func() session.End { return end }})
 	if err != nil {
 		return nil, err
 	}

@@ -13,6 +13,16 @@ import (
 	"woodlark.example/internal/plan"
 )
 
+// given is the first of some options that the call names; empty when it names none.
+func (c *call) given(names ...string) (found string) {
+	c.flags.Visit(func(f *flag.Flag) {
+		if found == "" && slices.Contains(names, f.Name) {
+			found = f.Name
+		}
+	})
+	return found
+}
+
 // notThere refuses options that an agent of the service is not told: what it would
 // leave out must not look as if it had been done.
 func (c *call) notThere(names ...string) error {

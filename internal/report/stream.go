@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"io"
+	"math"
 	"strconv"
 	"strings"
 	"time"
@@ -78,6 +79,7 @@ func Stream(w io.Writer, ink Ink, r finding.StreamReport, zone *time.Location) e
 		sideBySide(&l, ink, names, rows)
 	}
 	streamClock(&l, ink, r)
+	reflectorLines(&l, ink, r.Reflector)
 	if len(r.Directions) > 0 {
 		l.put("")
 		streamStrip(&l, ink, r)
@@ -143,7 +145,11 @@ func streamClock(l *lines, ink Ink, r finding.StreamReport) {
 	case c.InStep:
 		l.put("  %s", ink.Faint("Both clocks are in step, to within "+Ms(c.ErrorMs)+"."))
 	case c.OffsetMs != nil:
-		l.put("  %s", ink.Faint(fmt.Sprintf("Far clock ahead by %s, drifting by %.1f ppm; one-way delays are off by %s at most.", Ms(c.OffsetMs), *c.SkewPPM, Ms(c.ErrorMs))))
+		side, by := "ahead", math.Abs(*c.OffsetMs)
+		if *c.OffsetMs < 0 {
+			side = "behind"
+		}
+		l.put("  %s", ink.Faint(fmt.Sprintf("Far clock %s by %s, drifting by %.1f ppm; one-way delays are off by %s at most.", side, Ms(&by), *c.SkewPPM, Ms(c.ErrorMs))))
 	}
 	if r.RTTRestMs != nil {
 		says := "Round trip at rest " + Ms(r.RTTRestMs)
@@ -151,6 +157,47 @@ func streamClock(l *lines, ink Ink, r finding.StreamReport) {
 			says += ", beside the stream " + Ms(r.RTTLoadMs)
 		}
 		l.put("  %s", ink.Faint(says+"."))
+	}
+}
+
+// reflectorLines say what is known of the reflector that a stream was measured by.
+func reflectorLines(l *lines, ink Ink, r *finding.ReflectorReport) {
+	if r == nil {
+		return
+	}
+	says := fmt.Sprintf("Reflector answered %d of %d", r.Answered, r.Sent)
+	if r.RTTMedianMs != nil {
+		says += fmt.Sprintf(", round trip %s, kept packets for %s", Ms(r.RTTMedianMs), Ms(r.DwellMs))
+	}
+	switch {
+	case r.Stateful != nil:
+		says += "; it counts"
+	case r.Answered < r.Sent:
+		says += "; nothing shows that it counts"
+	}
+	if r.Authenticated {
+		says += "; authenticated"
+	}
+	l.put("  %s", ink.Faint(says+"."))
+	var parts []string
+	clock := r.Clock
+	if clock == "free" {
+		clock = "nothing"
+	}
+	for _, p := range [][2]string{{"It sees us as ", r.SeenAs}, {"clock kept by ", clock}, {"stamps in ", r.Stamps}, {"does not answer ", strings.Join(r.Unknown, ", ")}} {
+		if p[1] != "" {
+			parts = append(parts, p[0]+p[1])
+		}
+	}
+	if r.DSCPRefused {
+		parts = append(parts, "does not answer with the DSCP that it was asked for")
+	}
+	if r.Unplaced > 0 {
+		parts = append(parts, fmt.Sprintf("of %d losses side by side it is not known which was which way, but how many", r.Unplaced))
+	}
+	if len(parts) > 0 {
+		text := strings.Join(parts, "; ")
+		l.put("  %s", ink.Faint(strings.ToUpper(text[:1])+text[1:]+"."))
 	}
 }
 

@@ -22,7 +22,7 @@ func streamReport() finding.StreamReport {
 		return finding.StreamSecond{StartSeconds: float64(i), Seconds: 1, Sent: 50, Lost: lost, JitterMs: of(jitter), MedianMs: of(11.5)}
 	}
 	direction := func(name string, there bool, lost int) finding.StreamDirection {
-		return finding.StreamDirection{Direction: name, There: there, Sent: 100, Received: 100 - lost, Lost: lost, LossRatio: of(float64(lost) / 100), LossLow: of(0), LossHigh: of(0.1), Runs: lost, LongestRun: 1,
+		return finding.StreamDirection{Direction: name, There: there, Sent: 100, Received: 100 - lost, Lost: &lost, LossRatio: of(float64(lost) / 100), LossLow: of(0), LossHigh: of(0.1), Runs: lost, LongestRun: 1,
 			MedianMs: of(11.5), MinMs: of(11), MaxMs: of(13), P99Ms: of(12), JitterMs: of(0.15), PDVMs: of(1), Variation: of(2), Reordered: 2, Extent: 3, DSCPSent: 46,
 			DSCPs:   []finding.DSCPCount{{DSCP: 46, Packets: 90}, {DSCP: 0, Packets: 10}},
 			Quality: &finding.QualityReport{Buffer: "fixed", Discarded: 1, MouthMs: of(71), R: of(86.2), MOS: of(4.25), WorstR: of(70), WorstMOS: of(3.6)}, Intervals: []finding.StreamSecond{second(0, 0.1, 0), second(1, 0.2, lost)}}
@@ -33,13 +33,37 @@ func streamReport() finding.StreamReport {
 		Findings:   []finding.Finding{{Code: finding.DirectionDiffers, Sentence: "The directions differ.", Advice: "Look at the worse one."}}}
 }
 
+func TestReflectorText(t *testing.T) {
+	yes := true
+	for _, c := range []struct {
+		name string
+		r    finding.ReflectorReport
+		want string
+	}{
+		{"counts", finding.ReflectorReport{Sent: 500, Answered: 480, RTTMedianMs: of(23), DwellMs: of(0.02), Stateful: &yes, SeenAs: "192.0.2.20:5000", Clock: "NTP", Stamps: "hardware"},
+			"  Reflector answered 480 of 500, round trip 23.0 ms, kept packets for 0.0200 ms; it counts.\n  It sees us as 192.0.2.20:5000; clock kept by NTP; stamps in hardware.\n"},
+		{"does not count", finding.ReflectorReport{Sent: 500, Answered: 480, Authenticated: true, Unknown: []string{"location"}, DSCPRefused: true},
+			"  Reflector answered 480 of 500; nothing shows that it counts; authenticated.\n  Does not answer location; does not answer with the DSCP that it was asked for.\n"},
+		{"losses side by side", finding.ReflectorReport{Sent: 500, Answered: 480, Stateful: &yes, Unplaced: 3, Clock: "free"},
+			"  Reflector answered 480 of 500; it counts.\n  Clock kept by nothing; of 3 losses side by side it is not known which was which way, but how many.\n"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			var b bytes.Buffer
+			r := streamReport()
+			r.Reflector = &c.r
+			require.NoError(t, report.Stream(&b, report.NewInk(false), r, time.UTC))
+			assert.Contains(t, b.String(), c.want)
+		})
+	}
+}
+
 func TestStreamText(t *testing.T) {
 	var b bytes.Buffer
 	require.NoError(t, report.Stream(&b, report.NewInk(false), streamReport(), time.UTC))
 	out := b.String()
 	assert.Less(t, strings.Index(out, "The directions differ."), strings.Index(out, "received"), "what is concluded comes first")
 	for _, says := range []string{"terminal.holm.example  203.0.113.26:7474  from desk, G.711 over RTP, 2 streams, for 2s from 12:00:00 UTC", "100 of 100", "95 of 100", "5, the longest of 1", "2, by 3 at most",
-		"sent 46, came 46 on 90, 0 on 10", "1 by a fixed buffer", "86.2, the worst 70.0", "4.25, the worst 3.60", "Far clock ahead by -350 ms, drifting by 40.0 ppm; one-way delays are off by 11.5 ms at most.",
+		"sent 46, came 46 on 90, 0 on 10", "1 by a fixed buffer", "86.2, the worst 70.0", "4.25, the worst 3.60", "Far clock behind by 350 ms, drifting by 40.0 ppm; one-way delays are off by 11.5 ms at most.",
 		"Round trip at rest 23.0 ms, beside the stream 24.0 ms.", "5 lost 0.200 ms"} {
 		assert.Contains(t, out, says)
 	}

@@ -1376,6 +1376,26 @@ export interface components {
             next_from_at: string | null;
             readings: components["schemas"]["Reading"][] | null;
         };
+        ReflectorReport: {
+            /** Format: int64 */
+            answered: number;
+            authenticated: boolean;
+            clock?: string;
+            dscp_refused: boolean;
+            /** Format: double */
+            dwell_median_ms: number | null;
+            extensions: string[] | null;
+            extensions_unknown: string[] | null;
+            /** Format: int64 */
+            losses_unplaced: number;
+            /** Format: double */
+            rtt_median_ms: number | null;
+            seen_as?: string;
+            /** Format: int64 */
+            sent: number;
+            stamps?: string;
+            stateful: boolean | null;
+        };
         Report: {
             /** Format: int64 */
             addresses: number;
@@ -1652,7 +1672,7 @@ export interface components {
             /** Format: int64 */
             loss_runs: number;
             /** Format: int64 */
-            lost: number;
+            lost: number | null;
             /** Format: double */
             media_jitter_max_ms: number | null;
             /** Format: double */
@@ -1692,6 +1712,7 @@ export interface components {
             interval_ms: number;
             note?: string;
             problem?: string;
+            reflector?: components["schemas"]["ReflectorReport"];
             /** Format: int64 */
             rtcp_reports: number;
             /** Format: double */

@@ -28,6 +28,9 @@ type Sender struct {
 	Wall  Wall
 	// Reports, when there are any, are sent in between: RTCP for RTP.
 	Reports func(now time.Time, packets []int, bytes []int) [][]byte
+	// Write, when there is one, makes the packets instead of the shape: the k-th into b,
+	// which has room for the largest.
+	Write func(b []byte, k int, now time.Time) []byte
 
 	packets, bytes atomic.Int64
 	late           atomic.Int64
@@ -61,6 +64,10 @@ func (s *Sender) Run(ctx context.Context, start time.Time) (Log, error) {
 	room := make([]byte, mostBatch*(MostSizeOf(s.Shape)))
 	each := len(room) / mostBatch
 	list := make([]network.Outgoing, 0, mostBatch)
+	write := s.Shape.write
+	if s.Write != nil {
+		write = s.Write
+	}
 	behind := min(time.Millisecond, s.Shape.Interval/10)
 	if s.Shape.Bulk {
 		behind = time.Millisecond
@@ -78,7 +85,7 @@ func (s *Sender) Run(ctx context.Context, start time.Time) (Log, error) {
 		first := k
 		shown := s.Wall(now)
 		for k < total && len(list) < mostBatch && !start.Add(s.Shape.due(k)).After(now) {
-			list = append(list, network.Outgoing{To: s.To, Message: s.Shape.write(room[len(list)*each:(len(list)+1)*each], k, shown)})
+			list = append(list, network.Outgoing{To: s.To, Message: write(room[len(list)*each:(len(list)+1)*each], k, shown)})
 			k++
 		}
 		n, err := s.Conn.SendAll(list)

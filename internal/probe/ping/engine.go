@@ -32,6 +32,9 @@ type Options struct {
 	Socket network.SocketOptions
 	// Mark is what the engine knows its own packets by; chosen at random when 0.
 	Mark uint64
+	// StampKey, when there is one, is that of STAMP's authenticated mode (RFC 8762
+	// §4.2.2): only answers with its HMAC count.
+	StampKey []byte
 }
 
 // Engine sends probes on absolute deadlines and matches their answers.
@@ -40,6 +43,7 @@ type Engine struct {
 	conns  map[way]network.Conn
 	failed map[way]error
 	mark   uint64
+	key    []byte // of STAMP's authenticated mode
 	wake   chan struct{}
 	// sooner tells the settling loop that it has to look before it meant to.
 	sooner chan struct{}
@@ -68,7 +72,7 @@ type flightOf struct {
 func NewEngine(n network.Network, o Options) (*Engine, error) {
 	e := &Engine{
 		clock: n.Clock(), conns: map[way]network.Conn{}, failed: map[way]error{},
-		mark: rand.Uint64(), wake: make(chan struct{}, 1), sooner: make(chan struct{}, 1),
+		mark: rand.Uint64(), key: o.StampKey, wake: make(chan struct{}, 1), sooner: make(chan struct{}, 1),
 		aims: map[*aim]struct{}{}, inFlight: map[uint64]*flightOf{},
 		number: rand.Uint64N(1 << 32),
 	}
@@ -214,7 +218,7 @@ func (e *Engine) sendDue() {
 	a.flights = append(a.flights, f)
 	a.sent++
 	f.stamped = now.UTC().Truncate(time.Microsecond)
-	sent, err := e.conns[way{carrier(a.Via), family}].Send(netip.AddrPortFrom(a.Addr, a.Via.Port), message(a.Via, family, e.mark, f.number, a.Payload, f.stamped))
+	sent, err := e.conns[way{carrier(a.Via), family}].Send(netip.AddrPortFrom(a.Addr, a.Via.Port), e.message(a.Via, family, f.number, a.Payload, f.stamped))
 	f.sent = sent
 	e.await(a, f)
 	if err != nil {

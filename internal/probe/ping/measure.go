@@ -24,6 +24,7 @@ type Request struct {
 	Seed     uint64
 	Socket   network.SocketOptions
 	Mark     uint64 // see Options; for measurements that must be the same again
+	StampKey []byte // see Options
 	// Heard, if set, is called for each probe as soon as its fate is known,
 	// with the index of its target.
 	Heard func(target int, p reading.Probe)
@@ -52,8 +53,8 @@ func Measure(ctx context.Context, n network.Network, r Request) ([]Result, error
 			families = append(families, f)
 		}
 	}
-	r.Socket.Room = max(r.Socket.Room, r.Payload+100)
-	e, err := NewEngine(n, Options{Families: families, Vias: r.Vias, Socket: r.Socket, Mark: r.Mark})
+	r.Socket.Room = max(r.Socket.Room, max(r.Payload, wire.StampAuthSize)+100)
+	e, err := NewEngine(n, Options{Families: families, Vias: r.Vias, Socket: r.Socket, Mark: r.Mark, StampKey: r.StampKey})
 	if err != nil {
 		return nil, err
 	}

@@ -14,10 +14,15 @@ import (
 const MinPayload = 16
 
 // message writes a probe.
-func message(v reading.Via, f wire.Family, mark, number uint64, size int, now time.Time) []byte {
+func (e *Engine) message(v reading.Via, f wire.Family, number uint64, size int, now time.Time) []byte {
+	mark := e.mark
 	switch v.Kind {
 	case reading.ByStamp:
-		return wire.StampRequest{Seq: uint32(number), Sent: now, Error: 1, Session: uint16(mark)}.Marshal(size)
+		q := wire.StampRequest{Seq: uint32(number), Sent: now, Error: wire.StampFree, Session: uint16(mark)}
+		if e.key != nil {
+			return q.MarshalAuth(size, e.key)
+		}
+		return q.Marshal(size)
 	case reading.ByTCP:
 		return payload(mark, number, MinPayload)
 	case reading.ByUDP:

@@ -46,8 +46,8 @@ func (e *Engine) departed(w way, p *network.Packet) {
 	}
 	number, ours, _ := numberOf(e.mark, b)
 	if !ours && w.kind == network.UDP {
-		if q, err := wire.ParseStampRequest(b); err == nil && q.Session == uint16(e.mark) {
-			number, ours = e.whole(q.Seq), true
+		if seq, session, err := wire.StampIdentity(b, e.key != nil); err == nil && session == uint16(e.mark) {
+			number, ours = e.whole(seq), true
 		}
 	}
 	if f := e.inFlight[number]; ours && f != nil {
@@ -81,7 +81,7 @@ func (e *Engine) answer(w way, conn network.Conn, p *network.Packet) {
 		e.answered(e.inFlight[number], conn, p, whole)
 		return
 	}
-	if r, err := wire.ParseStampReply(p.Data); err == nil {
+	if r, err := e.stampReply(p.Data); err == nil {
 		f := e.inFlight[e.whole(r.Request.Seq)]
 		if f != nil && f.aim.Via.Kind == reading.ByStamp && (r.Session == uint16(e.mark) || r.Session == 0) && r.Request.Sent.Equal(f.stamped) {
 			f.dwelt = max(0, r.Sent.Sub(r.Received))
@@ -96,10 +96,17 @@ func (e *Engine) answer(w way, conn network.Conn, p *network.Packet) {
 	}
 }
 
+func (e *Engine) stampReply(b []byte) (wire.StampReply, error) {
+	if e.key != nil {
+		return wire.ParseStampReplyAuth(b, e.key)
+	}
+	return wire.ParseStampReply(b)
+}
+
 // oldest is the first probe to a port that nothing was heard of.
 func (e *Engine) oldest(to netip.AddrPort, k reading.Kind) *flightOf {
 	for a := range e.aims {
-		if a.Via.Kind != k && !(k == reading.ByUDP && a.Via.Kind == reading.ByStamp) || a.Addr != to.Addr() || a.Via.Port != to.Port() {
+		if a.Via.Kind != k && !(k == reading.ByUDP && a.Via.Kind == reading.ByStamp && e.key == nil) || a.Addr != to.Addr() || a.Via.Port != to.Port() {
 			continue
 		}
 		for _, f := range a.flights {
@@ -125,8 +132,8 @@ func (e *Engine) refusedProbe(w way, conn network.Conn, p *network.Packet) *flig
 		return e.inFlight[number]
 	}
 	if w.kind != network.ICMP {
-		if q, err := wire.ParseStampRequest(b); err == nil && q.Session == uint16(e.mark) {
-			return e.inFlight[e.whole(q.Seq)]
+		if seq, session, err := wire.StampIdentity(b, e.key != nil); err == nil && session == uint16(e.mark) {
+			return e.inFlight[e.whole(seq)]
 		}
 		return e.oldest(p.To, reading.ByUDP)
 	}

@@ -171,3 +171,35 @@ func TestAServerThatDoesNotEcho(t *testing.T) {
 	assert.Equal(t, 5, r.Reading.Answered)
 	assert.Equal(t, "a datagram of its own", r.Reading.As)
 }
+
+// TestStampByKey: in authenticated mode only who has the key is there.
+func TestStampByKey(t *testing.T) {
+	key := []byte("tern")
+	c, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	var wg sync.WaitGroup
+	t.Cleanup(func() { _ = c.Close(); wg.Wait() })
+	wg.Go(func() {
+		b := make([]byte, 2048)
+		for {
+			n, peer, err := c.ReadFrom(b)
+			if err != nil {
+				return
+			}
+			q, err := wire.ParseStampRequestAuth(b[:n], key)
+			answer := wire.StampReply{Seq: q.Seq, Session: q.Session, Request: q, Received: q.Sent, Sent: q.Sent}
+			if err != nil { // it answers all the same, without the key
+				q, _ = wire.ParseStampRequest(b[:n])
+				_, _ = c.WriteTo(wire.StampReply{Seq: q.Seq, Session: q.Session, Request: q}.MarshalAuth(n, []byte("gull")), peer)
+				continue
+			}
+			_, _ = c.WriteTo(answer.MarshalAuth(n, key), peer)
+		}
+	})
+	via := reading.Via{Kind: reading.ByStamp, Port: c.LocalAddr().(*net.UDPAddr).AddrPort().Port()}
+	for with, want := range map[string]int{"tern": 10, "another": 0} {
+		results, err := ping.Measure(t.Context(), kernel.Host(), ping.Request{Addrs: []netip.Addr{netip.MustParseAddr("127.0.0.1")}, Vias: []reading.Via{via}, Probes: 10, Interval: 5 * time.Millisecond, Wait: 300 * time.Millisecond, StampKey: []byte(with)})
+		require.NoError(t, err)
+		assert.Equal(t, want, results[0].Reading.RTT.Count, "with the key %s", with)
+	}
+}
