@@ -136,7 +136,7 @@ links:
 					if i == 1 {
 						seen = crossed(atFar, atNear, 1+1<<12)
 					}
-					assert.Equal(t, [2]int{seen.sent, seen.lost}, [2]int{d.Sent, d.Lost}, d.Direction)
+					assert.Equal(t, [2]int{seen.sent, seen.lost}, [2]int{d.Sent, *d.Lost}, d.Direction)
 					assert.InDelta(t, seen.median, *d.MedianMs, 0.1, d.Direction)
 					assert.InDelta(t, seen.jitter, *d.JitterMs, 0.1, d.Direction)
 					// 1,500 packets: four standard deviations of the loss.
@@ -179,7 +179,7 @@ func TestCallsAsAnAnalystSeesThem(t *testing.T) {
 	lost, _ := strconv.Atoi(rest[k-1])
 	packets, _ := strconv.Atoi(rest[k-2])
 	assert.Equal(t, home.Received, packets, line)
-	assert.InDelta(t, home.Lost, lost, 3, "losses at the ends are not seen there: %s", line)
+	assert.InDelta(t, *home.Lost, lost, 3, "losses at the ends are not seen there: %s", line)
 	mean, err := strconv.ParseFloat(rest[len(rest)-2], 64)
 	require.NoError(t, err, line)
 	most, err := strconv.ParseFloat(rest[len(rest)-1], 64)
@@ -190,6 +190,59 @@ func TestCallsAsAnAnalystSeesThem(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, string(bad))
 	m.good("lab", "down", "-name", "call")
+}
+
+// TestStampAsAnAnalystSeesIt: packets to a reflector and back dissect cleanly as those of
+// the two-way protocol whose format STAMP's is (RFC 8762 §4.6), and their fields are those
+// that were sent.
+func TestStampAsAnAnalystSeesIt(t *testing.T) {
+	m := newMachine(t)
+	m.good("lab", "up", "-world", "../../demo/faults/clear-there-noisy-back.yaml", "-name", "stamp")
+	_, process := labRecord(t, m, "stamp")
+	t.Cleanup(func() { _ = syscall.Kill(process, syscall.SIGKILL) })
+	m.background("Far end at", "lab", "run", "-name", "stamp", "-at", "terminal.holm.example", "--", program, "respond", "-listen", ":7474", "-reflect", "1000")
+	c := m.capture("stamp", desk)
+	out, errs, status := m.keyed("lab", "run", "-name", "stamp", "-at", desk, "--", program, "stream", "-reflector", "-every", "10ms", "-for", "5s", "-dscp", "EF", "-format", "json", "terminal.holm.example:7474")
+	require.Less(t, status, 2, errs)
+	c.stop()
+	r := jsonOf[finding.StreamReport](t, out)
+	require.Len(t, r.Directions, 2)
+	there, back := r.Directions[0], r.Directions[1]
+	require.NotNil(t, back.Lost, "the reflector counts")
+	assert.Zero(t, *there.Lost)
+	assert.InDelta(t, 0.05, *back.LossRatio, 0.04, "four standard deviations")
+	assert.Equal(t, []finding.DSCPCount{{DSCP: 46, Packets: back.Received}}, back.DSCPs)
+
+	seen := func(filter string, fields ...string) [][]string {
+		args := []string{"-r", c.file, "-d", "udp.port==7474,twamp.test", "-Y", filter, "-T", "fields"}
+		for _, f := range fields {
+			args = append(args, "-e", f)
+		}
+		b, err := exec.Command("tshark", args...).Output()
+		require.NoError(t, err)
+		var rows [][]string
+		for line := range strings.Lines(string(b)) {
+			rows = append(rows, strings.Fields(line))
+		}
+		return rows
+	}
+	assert.Empty(t, seen("_ws.malformed", "frame.number"))
+	requests := seen("udp.dstport == 7474", "twamp.test.seq_number", "twamp.test.error_estimate.s", "ip.dsfield.dscp")
+	require.NotEmpty(t, requests)
+	first, err := strconv.Atoi(requests[0][0])
+	require.NoError(t, err)
+	require.Less(t, first, 250, "a capture begins a moment after it says so")
+	for n, f := range requests {
+		require.Equal(t, []string{strconv.Itoa(first + n), "46"}, []string{f[0], f[len(f)-1]})
+	}
+	answers := seen("udp.srcport == 7474 && twamp.test.sender_seq_number < 500", "twamp.test.seq_number", "twamp.test.sender_seq_number", "twamp.test.sender_ttl", "ip.dsfield.dscp")
+	assert.Greater(t, len(answers), 200)
+	assert.LessOrEqual(t, len(answers), r.Reflector.Answered)
+	for _, f := range answers {
+		require.Equal(t, []string{"60", "46"}, f[2:], "four routers took one each of 64")
+		require.Equal(t, f[0], f[1], "nothing was lost on the way there, so both count alike")
+	}
+	m.good("lab", "down", "-name", "stamp")
 }
 
 // streamLine is the line of a stream in a list of RTP streams, and its fields behind the
