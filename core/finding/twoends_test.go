@@ -102,7 +102,7 @@ func TestSeveralCalls(t *testing.T) {
 	assert.Equal(t, 1500, d.Sent)
 	assert.InDelta(t, 93.2, *d.Quality.R, 0.1, "the median call")
 	assert.Less(t, *d.Quality.WorstR, 75.0)
-	assert.Greater(t, d.Lost, 30)
+	assert.Greater(t, *d.Lost, 30)
 	assert.InDelta(t, 10, *d.MedianMs, 0.01)
 	assert.Zero(t, *d.JitterMs, "calls are not neighbours of each other")
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"woodlark.example/core/oneway"
+	"woodlark.example/internal/busy"
 	"woodlark.example/internal/network"
 	"woodlark.example/internal/network/kernel"
 	"woodlark.example/internal/probe/near"
@@ -54,31 +55,33 @@ func TestAStreamBothWays(t *testing.T) {
 			}
 			back := *there
 			back.DSCP = 0
-			r, err := near.Open(t.Context(), options(far.At()), session.Order{There: there, Back: &back})
-			require.NoError(t, err)
-			heard := 0
-			o, err := r.Run(t.Context(), func(near.Progress) { heard++ })
-			require.NoError(t, err)
-			assert.True(t, o.Complete, o.Problem)
-			assert.Positive(t, heard)
-			for call := range 3 {
-				a, b := o.StreamsOf(call)
-				for i, x := range []oneway.Stream{a, b} {
-					require.Len(t, x.Sent, 100)
-					d := oneway.Of(x, oneway.Stepped(0), i == 0)
-					assert.Equal(t, 100, d.Loss.Sent)
-					assert.LessOrEqual(t, d.Loss.Lost, 1, "a machine that is busy may lose one")
-					assert.Equal(t, []map[int]int{{46: 100 - d.Loss.Lost}, {0: 100 - d.Loss.Lost}}[i], d.DSCPs)
-					m := d.Delay.Median.Or(-1)
-					assert.Positive(t, m)
-					assert.Less(t, m, 50*time.Millisecond)
+			busy.Tries(t, func(c *assert.CollectT) {
+				r, err := near.Open(t.Context(), options(far.At()), session.Order{There: there, Back: &back})
+				require.NoError(c, err)
+				heard := 0
+				o, err := r.Run(t.Context(), func(near.Progress) { heard++ })
+				require.NoError(c, err)
+				assert.True(c, o.Complete, o.Problem)
+				assert.Positive(c, heard)
+				for call := range 3 {
+					a, b := o.StreamsOf(call)
+					for i, x := range []oneway.Stream{a, b} {
+						require.Len(c, x.Sent, 100)
+						d := oneway.Of(x, oneway.Stepped(0), i == 0)
+						assert.Equal(c, 100, d.Loss.Sent)
+						assert.LessOrEqual(c, d.Loss.Lost, 1, "a machine that is busy may lose one")
+						assert.Equal(c, []map[int]int{{46: 100 - d.Loss.Lost}, {0: 100 - d.Loss.Lost}}[i], d.DSCPs)
+						m := d.Delay.Median.Or(-1)
+						assert.Positive(c, m)
+						assert.Less(c, m, 50*time.Millisecond)
+					}
 				}
-			}
-			assert.NotEmpty(t, o.Rest)
-			assert.NotEmpty(t, o.Load)
-			if format == paced.RTP {
-				assert.Positive(t, o.Reports, "RTCP came")
-			}
+				assert.NotEmpty(c, o.Rest)
+				assert.NotEmpty(c, o.Load)
+				if format == paced.RTP {
+					assert.Positive(c, o.Reports, "RTCP came")
+				}
+			})
 			assert.Eventually(t, func() bool { return far.Sessions() == 0 }, 5*time.Second, 10*time.Millisecond)
 		})
 	}
@@ -86,22 +89,24 @@ func TestAStreamBothWays(t *testing.T) {
 
 func TestBytesBothWays(t *testing.T) {
 	far := farEnd(t, nil)
-	r, err := near.Open(t.Context(), options(far.At()), session.Order{TCP: &session.TCPOrder{There: 2, Back: 1, For: 2 * time.Second}})
-	require.NoError(t, err)
-	o, err := r.Run(t.Context(), nil)
-	require.NoError(t, err)
-	require.True(t, o.Complete, o.Problem)
-	for _, x := range []near.Transfer{o.TCPThere, o.TCPBack} {
-		require.NotNil(t, x.Sent)
-		require.NotNil(t, x.Received)
-		assert.Positive(t, x.Received.Bytes)
-		assert.LessOrEqual(t, x.Received.Bytes, x.Sent.Bytes)
-		assert.InDelta(t, 2, x.Received.Seconds, 1)
-		assert.GreaterOrEqual(t, len(x.Received.Intervals), 2)
-		assert.True(t, x.Sent.Told)
-		assert.NotEmpty(t, x.Sent.Congestion)
-	}
-	assert.NotEmpty(t, o.Load)
+	busy.Tries(t, func(c *assert.CollectT) {
+		r, err := near.Open(t.Context(), options(far.At()), session.Order{TCP: &session.TCPOrder{There: 2, Back: 1, For: 2 * time.Second}})
+		require.NoError(c, err)
+		o, err := r.Run(t.Context(), nil)
+		require.NoError(c, err)
+		require.True(c, o.Complete, o.Problem)
+		for _, x := range []near.Transfer{o.TCPThere, o.TCPBack} {
+			require.NotNil(c, x.Sent)
+			require.NotNil(c, x.Received)
+			assert.Positive(c, x.Received.Bytes)
+			assert.LessOrEqual(c, x.Received.Bytes, x.Sent.Bytes)
+			assert.InDelta(c, 2, x.Received.Seconds, 1)
+			assert.GreaterOrEqual(c, len(x.Received.Intervals), 2)
+			assert.True(c, x.Sent.Told)
+			assert.NotEmpty(c, x.Sent.Congestion)
+		}
+		assert.NotEmpty(c, o.Load)
+	})
 }
 
 func TestWhatCannotBe(t *testing.T) {
@@ -142,7 +147,7 @@ func TestTheFarEndGoes(t *testing.T) {
 	o, err := run.Run(t.Context(), func(near.Progress) { cancel() })
 	require.NoError(t, err)
 	owned.Wait()
-	assert.Less(t, time.Since(began), 30*time.Second)
+	assert.Less(t, time.Since(began), time.Minute)
 	assert.False(t, o.Complete)
 	assert.Contains(t, o.Problem, "the far end is gone")
 	assert.NotEmpty(t, o.CameBack.Arrivals[0], "what was measured is kept")
