@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"time"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 )
@@ -32,6 +33,21 @@ func NewAlarm() (*Alarm, error) {
 // which by default may last 50 µs longer. The goroutine must be locked to its
 // thread.
 func Sharpen() { _ = unix.Prctl(unix.PR_SET_TIMERSLACK, 1, 0, 0, 0) }
+
+// Ahead lets the calling thread run before all others that the kernel shares time between
+// (SCHED_FIFO at its least priority), where this is permitted, until back is called. It is
+// for a thread that mostly sleeps: one that does not would leave the others nothing. The
+// goroutine must be locked to its thread.
+func Ahead() (back func()) {
+	set := func(policy uintptr, priority int32) bool {
+		_, _, problem := unix.RawSyscall(unix.SYS_SCHED_SETSCHEDULER, 0, policy, uintptr(unsafe.Pointer(&priority)))
+		return problem == 0
+	}
+	if !set(unix.SCHED_FIFO, 1) {
+		return func() {}
+	}
+	return func() { set(unix.SCHED_NORMAL, 0) }
+}
 
 const (
 	leastEarly = 50 * time.Microsecond

@@ -2,11 +2,13 @@ package pace_test
 
 import (
 	"context"
+	"runtime"
 	"slices"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"golang.org/x/sys/unix"
 
 	"woodlark.example/internal/network/pace"
 )
@@ -34,4 +36,21 @@ func TestItEndsEarly(t *testing.T) {
 	assert.False(t, pace.Until(ctx, began.Add(time.Hour), nil), "ended")
 	assert.Less(t, time.Since(began), time.Minute)
 	assert.True(t, pace.Until(ctx, began.Add(-time.Hour), nil), "a time that has passed is there")
+}
+
+// TestAheadAndBack: a thread goes ahead of the others where that is permitted, and back in
+// any case.
+func TestAheadAndBack(t *testing.T) {
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	policy := func() uintptr {
+		p, _, problem := unix.RawSyscall(unix.SYS_SCHED_GETSCHEDULER, 0, 0, 0)
+		assert.Zero(t, problem)
+		return p
+	}
+	before := policy()
+	back := pace.Ahead()
+	assert.Contains(t, []uintptr{before, unix.SCHED_FIFO}, policy())
+	back()
+	assert.Equal(t, before, policy())
 }

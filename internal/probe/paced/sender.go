@@ -46,6 +46,8 @@ const (
 	// spin is the distance of packets below which waiting between them by the
 	// kernel would take longer.
 	spin = 60 * time.Microsecond
+	// seldom is the distance of packets at which a sender sleeps most of the time.
+	seldom = 5 * time.Millisecond
 	// hopeless is how far behind its times a sender may fall before packets are left
 	// out: what it cannot send is not sent in a burst later.
 	hopeless    = 100 * time.Millisecond
@@ -167,11 +169,16 @@ func (s *Sender) waiter(ctx context.Context) (wait func(time.Time), done func())
 	}
 	stop := context.AfterFunc(ctx, alarm.Wake)
 	grain := time.Duration(0)
+	back := func() {}
+	if apart >= seldom {
+		back = pace.Ahead()
+	}
 	if apart < 250*time.Microsecond {
 		grain = 100 * time.Microsecond // many at once: each at most that late
 	}
 	return func(t time.Time) { alarm.Wait(t.Add(grain), true) }, func() {
 		stop()
+		back()
 		_ = alarm.Close()
 		runtime.UnlockOSThread()
 	}
