@@ -55,8 +55,35 @@ func (s *server) series(ctx context.Context, id ident.ID, from, to time.Time) (a
 	if c.Episodes, err = s.episodes(ctx, id, from, to); err != nil {
 		return apitype.Series{}, err
 	}
-	c.Gaps, err = s.gaps(ctx, id, from, to)
+	if c.Gaps, err = s.gaps(ctx, id, from, to); err != nil {
+		return apitype.Series{}, err
+	}
+	c.Loads, err = s.loads(ctx, id, from, to)
 	return c.Series, err
+}
+
+// agentName is that of an agent, which may have been removed since.
+func (s *server) agentName(id ident.ID) string {
+	for _, a := range s.c.Agents() {
+		if a.ID == id {
+			return a.Name
+		}
+	}
+	return "(removed)"
+}
+
+// loads are the load runs beside a path.
+func (s *server) loads(ctx context.Context, id ident.ID, from, to time.Time) ([]apitype.LoadBeside, error) {
+	runs, err := s.c.LoadsBeside(ctx, id, from, to)
+	out := []apitype.LoadBeside{}
+	for _, r := range runs {
+		l := apitype.LoadBeside{FromAt: r.StartedAt.UTC(), From: s.agentName(r.AgentID), To: r.Target}
+		if r.EndedAt != nil {
+			l.ToAt = utc(*r.EndedAt)
+		}
+		out = append(out, l)
+	}
+	return out, err
 }
 
 // columns fills a series point by point.

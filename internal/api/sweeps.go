@@ -94,11 +94,7 @@ func (s *server) sweepOf(x store.Sweep) (apitype.Sweep, error) {
 			}
 		}
 	}
-	for _, a := range s.c.Agents() {
-		if a.ID == x.AgentID {
-			out.From = a.Name
-		}
-	}
+	out.From = s.agentName(x.AgentID)
 	if x.Outcome == plan.Running {
 		out.Sent, out.Of, _ = s.c.Progress(x.ID)
 	}

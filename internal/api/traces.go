@@ -161,11 +161,7 @@ func (s *server) traceOf(t store.Trace) (apitype.Trace, error) {
 			out.Watch = w.Name
 		}
 	}
-	for _, a := range s.c.Agents() {
-		if a.ID == t.AgentID {
-			out.From = a.Name
-		}
-	}
+	out.From = s.agentName(t.AgentID)
 	var err error
 	if out.Report, err = t.Report(); err != nil || out.Report != nil || t.Outcome != plan.Running {
 		return out, err

@@ -116,12 +116,7 @@ func (s *server) twoEndedOf(t store.TwoEnded) (apitype.TwoEnded, error) {
 	if t.EndedAt != nil {
 		out.EndedAt = utc(*t.EndedAt)
 	}
-	out.From = "(removed)"
-	for _, a := range s.c.Agents() {
-		if a.ID == t.AgentID {
-			out.From = a.Name
-		}
-	}
+	out.From = s.agentName(t.AgentID)
 	if !t.WatchID.IsZero() {
 		out.Watch = "(removed)"
 		if w, err := s.c.FindWatch(t.WatchID.String()); err == nil {

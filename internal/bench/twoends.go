@@ -94,7 +94,7 @@ func oneStream(ctx context.Context, _, program, floor string) error {
 		if err != nil {
 			return err
 		}
-		r, err := throughputOf(ctx, program, "-for", seconds + "s", "-warm-up", "0s", "-explain=false")
+		r, err := throughputOf(ctx, program, "-for", seconds+"s", "-warm-up", "0s", "-explain=false")
 		if err != nil {
 			return err
 		}

@@ -150,6 +150,7 @@ func (c *Controller) carryOutTwo(ctx context.Context, s TwoEndedSpec, near, far 
 	err := c.turn(ctx, going)
 	if err == nil {
 		x.Started = time.Now()
+		c.beganTwo(ctx, near.ID, x)
 		var done plan.TwoEnded
 		if done, err = c.measureTwo(ctx, s, near, far, x, going); err == nil {
 			done.Watch, done.Far, done.Target = x.Watch, x.Far, x.Target
@@ -186,6 +187,17 @@ func (c *Controller) carryOutTwo(ctx context.Context, s TwoEndedSpec, near, far 
 		c.log.Error("a measurement could not be kept", "kind", x.Kind, "error", err)
 	}
 	c.publish(Event{Kind: NewTwoEnded})
+}
+
+// beganTwo keeps when it really began, behind those that it waited for.
+func (c *Controller) beganTwo(ctx context.Context, near ident.ID, x plan.TwoEnded) {
+	row, err := store.TwoEndedOf(near, x)
+	if err == nil {
+		err = c.store.SaveTwoEnded(ctx, row)
+	}
+	if err != nil && ctx.Err() == nil {
+		c.log.Warn("the beginning of a measurement was not kept", "error", err)
+	}
 }
 
 // turn waits until no load run is at the same agents or on the same access; what is no
@@ -308,6 +320,26 @@ func (c *Controller) disturbed(agent ident.ID, site string, from, to time.Time) 
 		}
 	}
 	return false
+}
+
+// LoadsBeside are the load runs that may have disturbed a path: at its agent, or on the
+// access of its site.
+func (c *Controller) LoadsBeside(ctx context.Context, path ident.ID, from, to time.Time) ([]store.TwoEnded, error) {
+	c.mu.RLock()
+	var agents []ident.ID
+	if p := c.paths[path]; p != nil && c.agents[p.AgentID] != nil {
+		own := c.agents[p.AgentID]
+		for _, a := range c.agents {
+			if a.ID == own.ID || own.Site != "" && a.Site == own.Site {
+				agents = append(agents, a.ID)
+			}
+		}
+	}
+	c.mu.RUnlock()
+	if len(agents) == 0 {
+		return nil, nil
+	}
+	return c.store.LoadsBeside(ctx, agents, from, to)
 }
 
 // markDisturbed marks readings beside which a load run went on.

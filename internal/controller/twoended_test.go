@@ -133,6 +133,9 @@ func TestWhatALoadRunDisturbsIsMarked(t *testing.T) {
 	ended(t, c, x.ID)
 	for i, disturbed := range []bool{true, true, false} {
 		assert.Equal(t, disturbed, list[i].Flags&plan.Disturbed != 0, "%d", i)
+		loads, err := c.LoadsBeside(t.Context(), paths[i], at.Add(-time.Hour), at.Add(time.Hour))
+		require.NoError(t, err)
+		assert.Equal(t, disturbed, len(loads) == 1, "%d", i)
 	}
 }
 

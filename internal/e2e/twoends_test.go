@@ -280,6 +280,21 @@ func TestWhatHoldsThroughputBack(t *testing.T) {
 	}
 }
 
+// TestAHostHoldsThroughputBack: a line without any limit, so that what the ends manage is
+// all there is.
+func TestAHostHoldsThroughputBack(t *testing.T) {
+	m := newMachine(t)
+	again(t, func() string {
+		out, errs, status := m.cli("throughput", "-world", "../../demo/faults/new-fast-line.yaml", "-from", desk, "-for", "5s", "-direction", "there", "-format", "json", "terminal.holm.example")
+		require.Less(t, status, 2, "%s%s", out, errs)
+		r := jsonOf[finding.ThroughputReport](t, out)
+		if r.HeldBy != "held_by_host" {
+			return fmt.Sprintf("held by %q: %v", r.HeldBy, codes(r.Findings))
+		}
+		return ""
+	})
+}
+
 // TestClocksThatAreOff: a far clock that is slow and drifts is found, and taken out.
 func TestClocksThatAreOff(t *testing.T) {
 	m := newMachine(t)

@@ -107,6 +107,25 @@ func TestTwoEndedRecords(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, sent)
 	}
+	// Load runs of a minute each at 0, 1 and 2 h.
+	for _, c := range []struct {
+		agents   []ident.ID
+		from, to time.Duration
+		want     []ident.ID
+	}{
+		{[]ident.ID{near}, 0, 3 * time.Hour, []ident.ID{ids[0], ids[2], ids[4]}},
+		{[]ident.ID{ident.New(), far}, 30 * time.Second, 90 * time.Minute, []ident.ID{ids[0], ids[2]}},
+		{[]ident.ID{near}, time.Minute, time.Hour, nil},
+		{[]ident.ID{ident.New()}, 0, 3 * time.Hour, nil},
+	} {
+		loads, err := s.LoadsBeside(t.Context(), c.agents, at.Add(c.from), at.Add(c.to))
+		require.NoError(t, err)
+		var got []ident.ID
+		for _, x := range loads {
+			got = append(got, x.ID)
+		}
+		assert.Equal(t, c.want, got, "%v to %v", c.from, c.to)
+	}
 	require.NoError(t, s.DropTwoEnded(t.Context(), at.Add(45*time.Minute)))
 	all, err = s.TwoEndedList(t.Context(), store.TwoEndedFilter{})
 	require.NoError(t, err)

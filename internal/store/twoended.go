@@ -106,6 +106,20 @@ func (s *Store) TwoEndedByID(ctx context.Context, id ident.ID) (TwoEnded, error)
 	return t, wrap("find measurement "+id.String(), s.db.WithContext(ctx).Where("id = ?", id).Take(&t).Error)
 }
 
+// LoadsBeside are the load runs that one of some agents, near or far, took part in within a
+// stretch of time, oldest first, without their bodies.
+func (s *Store) LoadsBeside(ctx context.Context, agents []ident.ID, from, to time.Time) ([]TwoEnded, error) {
+	var list []TwoEnded
+	err := s.db.WithContext(ctx).Select(twoEndedWithoutBody).
+		Where("kind = ? AND outcome <> ? AND (agent_id IN ? OR far_id IN ?) AND started_at < ? AND (ended_at > ? OR ended_at IS NULL AND outcome = ?)",
+			"throughput", plan.Failed, agents, agents, to.UTC(), from.UTC(), plan.Running).
+		Order("started_at").Limit(mostLoads).Find(&list).Error
+	return list, wrap("list load runs", err)
+}
+
+// mostLoads is how many load runs are listed at most.
+const mostLoads = 2000
+
 // SentSince is how many bytes the load runs of an agent, near or far, sent since a time.
 func (s *Store) SentSince(ctx context.Context, agent ident.ID, since time.Time) (int64, error) {
 	var sum *int64

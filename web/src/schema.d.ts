@@ -1026,6 +1026,17 @@ export interface components {
             /** Format: double */
             process_ratio: number;
         };
+        LoadBeside: {
+            from: string;
+            /** Format: date-time */
+            from_at: string;
+            to: string;
+            /**
+             * Format: date-time
+             * @description Null while it goes on
+             */
+            to_at: string | null;
+        };
         Measurement: {
             dscp?: string;
             family?: string;
@@ -1515,6 +1526,8 @@ export interface components {
             /** Format: date-time */
             from_at: string;
             gaps: components["schemas"]["Gap"][] | null;
+            /** @description Load runs at the agent or on the access of its site, which may have disturbed what was measured */
+            loads: components["schemas"]["LoadBeside"][] | null;
             loss_ratio: (number | null)[] | null;
             lost: number[] | null;
             normal: components["schemas"]["NormalSteps"];

@@ -209,23 +209,32 @@ type Gap struct {
 
 // Series is a path's figures along time, as columns of equal length.
 type Series struct {
-	FromAt      time.Time   `json:"from_at"`
-	ToAt        time.Time   `json:"to_at"`
-	Resolution  string      `json:"resolution" enum:"probe,reading,10m,1h,1d"`
-	Approximate bool        `json:"approximate" doc:"Quantiles are read from a sketch and within 0.5 %"`
-	At          []time.Time `json:"at"`
-	SpanS       []float64   `json:"span_s"`
-	RTTMinMs    []*float64  `json:"rtt_min_ms"`
-	RTTMedianMs []*float64  `json:"rtt_median_ms" doc:"Of single probes: the round-trip time"`
-	RTTP95Ms    []*float64  `json:"rtt_p95_ms"`
-	RTTMaxMs    []*float64  `json:"rtt_max_ms"`
-	LossRatio   []*float64  `json:"loss_ratio"`
-	Sent        []int       `json:"sent"`
-	Lost        []int       `json:"lost"`
-	Outcome     []string    `json:"outcome" doc:"Only of single probes"`
-	Normal      NormalSteps `json:"normal"`
-	Episodes    []Episode   `json:"episodes"`
-	Gaps        []Gap       `json:"gaps"`
+	FromAt      time.Time    `json:"from_at"`
+	ToAt        time.Time    `json:"to_at"`
+	Resolution  string       `json:"resolution" enum:"probe,reading,10m,1h,1d"`
+	Approximate bool         `json:"approximate" doc:"Quantiles are read from a sketch and within 0.5 %"`
+	At          []time.Time  `json:"at"`
+	SpanS       []float64    `json:"span_s"`
+	RTTMinMs    []*float64   `json:"rtt_min_ms"`
+	RTTMedianMs []*float64   `json:"rtt_median_ms" doc:"Of single probes: the round-trip time"`
+	RTTP95Ms    []*float64   `json:"rtt_p95_ms"`
+	RTTMaxMs    []*float64   `json:"rtt_max_ms"`
+	LossRatio   []*float64   `json:"loss_ratio"`
+	Sent        []int        `json:"sent"`
+	Lost        []int        `json:"lost"`
+	Outcome     []string     `json:"outcome" doc:"Only of single probes"`
+	Normal      NormalSteps  `json:"normal"`
+	Episodes    []Episode    `json:"episodes"`
+	Gaps        []Gap        `json:"gaps"`
+	Loads       []LoadBeside `json:"loads" doc:"Load runs at the agent or on the access of its site, which may have disturbed what was measured"`
+}
+
+// LoadBeside is a load run beside other measurements.
+type LoadBeside struct {
+	FromAt time.Time  `json:"from_at"`
+	ToAt   *time.Time `json:"to_at" doc:"Null while it goes on"`
+	From   string     `json:"from"`
+	To     string     `json:"to"`
 }
 
 // NormalSteps is the baseline's band along time: each value holds until the

@@ -179,6 +179,12 @@ function Legend({ series }: { series: Series }) {
         <i className="mr-2 inline-block h-1 w-5 bg-plum align-middle" />
         lost
       </span>
+      {(series.loads ?? []).length > 0 && (
+        <span>
+          <i className="mr-2 inline-block h-3 w-5 align-middle" style={{ background: "repeating-linear-gradient(135deg, var(--soft) 0 1px, transparent 1px 4px)" }} />
+          a load run was beside it: not judged
+        </span>
+      )}
       <span>drag to zoom; + and − too</span>
     </p>
   );

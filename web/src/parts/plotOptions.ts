@@ -56,6 +56,7 @@ export function options(s: Series, range: Range, box: HTMLElement): EChartsCoreO
         lineStyle: { color: colour("ink"), width: single ? 0.6 : 1.4 }, itemStyle: { color: colour("ink") }, sampling: undefined, markArea: gaps(s, range, text.color, colour("line")),
       },
       lossOf(s, at, colour("plum")),
+      loadsOf(s, range, colour("soft")),
       episodesOf(s, range, colour("ochre"), colour("plum")),
     ],
   };
@@ -206,6 +207,36 @@ function episodesOf(s: Series, range: Range, ochre: string, plum: string) {
   };
 }
 
+/** hatch is a pattern of slanted lines. */
+function hatch(stroke: string) {
+  const image = document.createElement("canvas");
+  image.width = image.height = 8;
+  const pen = image.getContext("2d")!;
+  pen.strokeStyle = stroke;
+  pen.lineWidth = 1;
+  for (const x of [-4, 0, 4]) {
+    pen.moveTo(x, 8);
+    pen.lineTo(x + 8, 0);
+  }
+  pen.stroke();
+  return { image, repeat: "repeat" };
+}
+
+/** loadsOf hatches what a load run may have disturbed; one that is short on this scale still shows. */
+function loadsOf(s: Series, range: Range, stroke: string) {
+  const fill = hatch(stroke);
+  const data = (s.loads ?? []).map((l) => [Math.max(range.from, new Date(l.from_at).getTime()), l.to_at ? Math.min(range.to, new Date(l.to_at).getTime()) : range.to]);
+  return {
+    name: "loads", type: "custom", silent: true, z: 3, data, tooltip: { show: false }, clip: true,
+    renderItem: (frame: Frame, api: Custom) => {
+      const a = api.coord([api.value(0), 0])[0]!;
+      const b = api.coord([api.value(1), 0])[0]!;
+      const width = Math.max(4, b - a);
+      return { type: "rect", shape: { x: (a + b) / 2 - width / 2, y: frame.coordSys.y, width, height: frame.coordSys.height }, style: { fill, opacity: 0.45 } };
+    },
+  };
+}
+
 /** gaps name the reason where there are no readings. */
 function gaps(s: Series, range: Range, colour: string, fill: string) {
   const end = (g: { to_at: string | null }) => (g.to_at ? Math.min(range.to, new Date(g.to_at).getTime()) : range.to);
@@ -239,5 +270,7 @@ function tip(s: Series, at: number[], time: number): string {
     lines.push(s.rtt_median_ms?.[i] == null ? "no answer" : `RTT median ${about}${ms(s.rtt_median_ms[i])} ms, ${ms(s.rtt_min_ms?.[i])} to ${ms(s.rtt_max_ms?.[i])} ms, 95 % within ${about}${ms(s.rtt_p95_ms?.[i])} ms`);
     lines.push(`loss ${percent(s.loss_ratio?.[i])} % (${s.lost?.[i]} of ${s.sent?.[i]})`);
   }
+  const beside = (s.loads ?? []).find((l) => new Date(l.from_at).getTime() < at[i]! + width * 1000 && (!l.to_at || new Date(l.to_at).getTime() > at[i]!));
+  if (beside) lines.push(`beside the load run ${beside.from} → ${beside.to}`);
   return lines.map(escape).join("<br>");
 }
