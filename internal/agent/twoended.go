@@ -132,7 +132,7 @@ func (a *Agent) Expect(t plan.Ticket) (string, error) {
 }
 
 // TwoEnded measures towards a far end; see plan.TwoEnder.
-func (a *Agent) TwoEnded(ctx context.Context, o plan.TwoEndedOrder, heard func(string, float64)) plan.TwoEnded {
+func (a *Agent) TwoEnded(ctx context.Context, o plan.TwoEndedOrder, heard func(plan.TwoGoing)) plan.TwoEnded {
 	x := plan.TwoEnded{ID: o.ID, Far: o.Far, Target: o.Target, Kind: o.Kind, Started: time.Now(), Outcome: plan.Failed}
 	err := a.twoEnded(ctx, o, heard, &x)
 	x.Ended = time.Now()
@@ -142,17 +142,17 @@ func (a *Agent) TwoEnded(ctx context.Context, o plan.TwoEndedOrder, heard func(s
 	return x
 }
 
-func (a *Agent) twoEnded(ctx context.Context, o plan.TwoEndedOrder, heard func(string, float64), x *plan.TwoEnded) error {
+func (a *Agent) twoEnded(ctx context.Context, o plan.TwoEndedOrder, heard func(plan.TwoGoing), x *plan.TwoEnded) error {
 	to, err := a.farAddress(ctx, o.Address)
 	if err != nil {
 		return err
 	}
 	options := near.Options{Network: a.options.Network, To: to, Key: o.Key, KeyName: o.KeyName, Wall: a.options.Wall, End: a.end()}
 	if heard == nil {
-		heard = func(string, float64) {}
+		heard = func(plan.TwoGoing) {}
 	}
-	share := func(p near.Progress) float64 {
-		return min(1, p.Elapsed.Seconds()/max(1, p.Length.Seconds()))
+	tell := func(step string, p near.Progress) {
+		heard(plan.TwoGoing{Says: step, Share: min(1, p.Elapsed.Seconds()/max(1, p.Length.Seconds())), Seconds: p.Elapsed.Seconds(), There: p.There, Back: p.Back})
 	}
 	switch o.Kind {
 	case plan.Stream:
@@ -166,7 +166,7 @@ func (a *Agent) twoEnded(ctx context.Context, o plan.TwoEndedOrder, heard func(s
 			return fmt.Errorf("it sends %v, and the owner of this agent allows %v", capacity.Rate(order.Rate()), a.options.MostRate)
 		}
 		r.Target = o.Target
-		report, err := stream.Measure(ctx, options, r, func(p near.Progress) { heard("streaming", share(p)) })
+		report, err := stream.Measure(ctx, options, r, func(p near.Progress) { tell("streaming", p) })
 		if err != nil {
 			return err
 		}
@@ -178,7 +178,7 @@ func (a *Agent) twoEnded(ctx context.Context, o plan.TwoEndedOrder, heard func(s
 		}
 		return keep(x, report, report.Complete, report.Problem)
 	case plan.Throughput:
-		return a.throughput(ctx, options, o, func(step string, p near.Progress) { heard(step, share(p)) }, x)
+		return a.throughput(ctx, options, o, tell, x)
 	}
 	return fmt.Errorf("no measurement %q with two ends", o.Kind)
 }

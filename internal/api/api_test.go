@@ -383,8 +383,8 @@ func TestTheReportOfDegradedPaths(t *testing.T) {
 
 func (h hand) Expect(plan.Ticket) (string, error) { return "203.0.113.26:7474", nil }
 
-func (h hand) TwoEnded(_ context.Context, o plan.TwoEndedOrder, heard func(string, float64)) plan.TwoEnded {
-	heard("streaming", 0.5)
+func (h hand) TwoEnded(_ context.Context, o plan.TwoEndedOrder, heard func(plan.TwoGoing)) plan.TwoEnded {
+	heard(plan.TwoGoing{Says: "streaming", Share: 0.5})
 	bps, mos := 8e6, 4.2
 	return plan.TwoEnded{ID: o.ID, Far: o.Far, Target: o.Target, Kind: o.Kind, Started: time.Now(), Ended: time.Now(), Outcome: plan.Done, ThereBps: &bps, MOS: &mos, SentBytes: 1000,
 		Report: []byte(`{"target": "quay", "directions": [], "findings": []}`)}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -44,9 +45,25 @@ type twoEnded struct {
 	sites  []string
 	load   bool
 	begun  bool
-	says   string
-	share  float64
+	now    plan.TwoGoing
+	live   []LiveSecond // of the run that goes on
 	cancel context.CancelFunc
+}
+
+// LiveSecond is what arrived in about a second of a run that goes on, in bits of payload a
+// second each way.
+type LiveSecond struct{ Start, Length, There, Back float64 }
+
+// note takes how far it is. A run that begins anew begins its seconds anew.
+func (x *twoEnded) note(g plan.TwoGoing) {
+	before := x.now
+	if g.Says != before.Says || g.Seconds < before.Seconds {
+		x.live, before = nil, plan.TwoGoing{}
+	}
+	x.now = g
+	if length := g.Seconds - before.Seconds; length > 0.1 {
+		x.live = append(x.live, LiveSecond{before.Seconds, length, float64(g.There-before.There) * 8 / length, float64(g.Back-before.Back) * 8 / length})
+	}
 }
 
 // loadSpan is when a load run went on, and where.
@@ -123,7 +140,7 @@ func (c *Controller) TwoEnded(ctx context.Context, s TwoEndedSpec) (store.TwoEnd
 	if err := c.store.SaveTwoEnded(ctx, row); err != nil {
 		return row, err
 	}
-	going := &twoEnded{agents: []ident.ID{near.ID}, load: s.Kind == plan.Throughput, says: "waiting for its turn"}
+	going := &twoEnded{agents: []ident.ID{near.ID}, load: s.Kind == plan.Throughput, now: plan.TwoGoing{Says: "waiting for its turn"}}
 	if near.Site != "" {
 		going.sites = append(going.sites, near.Site)
 	}
@@ -206,7 +223,7 @@ func (c *Controller) turn(ctx context.Context, going *twoEnded) error {
 	for {
 		c.twoEnds.mu.Lock()
 		if !going.load || !c.inTheWay(going) {
-			going.begun, going.says = true, "starting"
+			going.begun, going.now.Says = true, "starting"
 			c.twoEnds.mu.Unlock()
 			return nil
 		}
@@ -270,23 +287,23 @@ func (c *Controller) measureTwo(ctx context.Context, s TwoEndedSpec, near, far *
 		}
 		o.Far, o.Address, o.KeyName, o.Key = far.ID, at, ticket.Name, key
 	}
-	done := near.hand.TwoEnded(ctx, o, func(says string, share float64) {
+	done := near.hand.TwoEnded(ctx, o, func(g plan.TwoGoing) {
 		c.twoEnds.mu.Lock()
-		going.says, going.share = says, share
+		going.note(g)
 		c.twoEnds.mu.Unlock()
 	})
 	return done, nil
 }
 
 // TwoEndedProgress is how far one is that is going on.
-func (c *Controller) TwoEndedProgress(id ident.ID) (says string, share float64, going bool) {
+func (c *Controller) TwoEndedProgress(id ident.ID) (now plan.TwoGoing, live []LiveSecond, going bool) {
 	c.twoEnds.mu.Lock()
 	defer c.twoEnds.mu.Unlock()
 	x := c.twoEnds.going[id]
 	if x == nil {
-		return "", 0, false
+		return now, nil, false
 	}
-	return x.says, x.share, true
+	return x.now, slices.Clone(x.live), true
 }
 
 // StopTwoEnded ends one that is going on; what was measured until then is kept where

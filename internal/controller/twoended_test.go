@@ -27,7 +27,7 @@ type loader struct {
 	most  *int
 }
 
-func (l *loader) TwoEnded(ctx context.Context, o plan.TwoEndedOrder, heard func(string, float64)) plan.TwoEnded {
+func (l *loader) TwoEnded(ctx context.Context, o plan.TwoEndedOrder, heard func(plan.TwoGoing)) plan.TwoEnded {
 	l.mu.Lock()
 	*l.now++
 	*l.most = max(*l.most, *l.now)
@@ -87,9 +87,9 @@ func TestLoadRunsWaitForEachOther(t *testing.T) {
 		waiting = append(waiting, x.ID)
 	}
 	for _, id := range waiting {
-		says, _, going := c.TwoEndedProgress(id)
+		now, _, going := c.TwoEndedProgress(id)
 		assert.True(t, going)
-		assert.Equal(t, "waiting for its turn", says)
+		assert.Equal(t, "waiting for its turn", now.Says)
 	}
 	other, err := c.TwoEnded(t.Context(), loadOf("pier", "dock"))
 	require.NoError(t, err)

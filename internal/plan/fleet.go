@@ -166,11 +166,20 @@ func (t TwoEnded) Findings() []finding.Finding {
 	return r.Findings
 }
 
+// TwoGoing is how far a measurement with two ends is.
+type TwoGoing struct {
+	Says    string  `json:"says"`        // which of its runs goes on
+	Share   float64 `json:"share"`       // of that run, 0 to 1
+	Seconds float64 `json:"seconds"`     // since that run began
+	There   int64   `json:"there_bytes"` // of payload that arrived in it so far
+	Back    int64   `json:"back_bytes"`
+}
+
 // TwoEnder is the part of a hand that measures with two ends.
 type TwoEnder interface {
 	// TwoEnded carries out an order and returns what came of it. heard is called with
-	// how far it is, in words and from 0 to 1.
-	TwoEnded(ctx context.Context, o TwoEndedOrder, heard func(says string, share float64)) TwoEnded
+	// how far it is, about each second.
+	TwoEnded(ctx context.Context, o TwoEndedOrder, heard func(TwoGoing)) TwoEnded
 	// Expect lets in who has a ticket, as the far end, and returns where. The error says
 	// why it is no far end.
 	Expect(t Ticket) (address string, err error)

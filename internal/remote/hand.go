@@ -352,15 +352,12 @@ func (h *Hand) Expect(t plan.Ticket) (string, error) {
 }
 
 // TwoEnded measures from the agent.
-func (h *Hand) TwoEnded(ctx context.Context, o plan.TwoEndedOrder, heard func(string, float64)) plan.TwoEnded {
+func (h *Hand) TwoEnded(ctx context.Context, o plan.TwoEndedOrder, heard func(plan.TwoGoing)) plan.TwoEnded {
 	began := time.Now()
 	b, err := h.do(ctx, plan.DoTwoEnded, 24*time.Hour, o, func(b json.RawMessage) {
-		var p struct {
-			Says  string
-			Share float64
-		}
-		if json.Unmarshal(b, &p) == nil && heard != nil {
-			heard(p.Says, p.Share)
+		var g plan.TwoGoing
+		if json.Unmarshal(b, &g) == nil && heard != nil {
+			heard(g)
 		}
 	})
 	var x plan.TwoEnded

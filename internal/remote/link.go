@@ -343,9 +343,7 @@ func (l *Link) carryOut(ctx context.Context, c plan.Command, hand plan.Hand) (an
 		if err := read(&o); err != nil {
 			return nil, err
 		}
-		return hand.TwoEnded(ctx, o, func(says string, share float64) {
-			l.tell(c.ID, map[string]any{"says": says, "share": share})
-		}), nil
+		return hand.TwoEnded(ctx, o, func(g plan.TwoGoing) { l.tell(c.ID, g) }), nil
 	case plan.ExpectGuest:
 		var t plan.Ticket
 		if err := read(&t); err != nil {

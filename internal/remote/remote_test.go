@@ -74,8 +74,8 @@ func (w *worker) Walk(_ context.Context, o plan.WalkOrder) (finding.WalkReport, 
 	return finding.WalkReport{Target: o.Target}, nil
 }
 func (w *worker) Expect(t plan.Ticket) (string, error) { return "192.0.2.7:7474", nil }
-func (w *worker) TwoEnded(_ context.Context, o plan.TwoEndedOrder, heard func(string, float64)) plan.TwoEnded {
-	heard("there", 0.5)
+func (w *worker) TwoEnded(_ context.Context, o plan.TwoEndedOrder, heard func(plan.TwoGoing)) plan.TwoEnded {
+	heard(plan.TwoGoing{Says: "there", Share: 0.5, Seconds: 2, There: 1000, Back: 500})
 	return plan.TwoEnded{ID: o.ID, Kind: o.Kind, Outcome: plan.Done, Report: json.RawMessage(`{}`)}
 }
 
@@ -197,7 +197,9 @@ func TestWhatAnAgentIsTold(t *testing.T) {
 	at, err := s.hand.Expect(plan.Ticket{})
 	require.NoError(t, err)
 	assert.Equal(t, "192.0.2.7:7474", at)
-	x := s.hand.TwoEnded(t.Context(), plan.TwoEndedOrder{ID: id, Kind: plan.Stream}, func(says string, share float64) { assert.Equal(t, "there", says) })
+	x := s.hand.TwoEnded(t.Context(), plan.TwoEndedOrder{ID: id, Kind: plan.Stream}, func(g plan.TwoGoing) {
+		assert.Equal(t, plan.TwoGoing{Says: "there", Share: 0.5, Seconds: 2, There: 1000, Back: 500}, g)
+	})
 	assert.Equal(t, plan.Done, x.Outcome)
 	s.hand.Deliver(traces)
 	assert.Len(t, s.service.uploads(), 1)

@@ -1020,6 +1020,16 @@ export interface components {
             /** @description What the traces went by; empty when there are none */
             via: string;
         };
+        LiveSecond: {
+            /** Format: double */
+            back_bps: number;
+            /** Format: double */
+            seconds: number;
+            /** Format: double */
+            start_seconds: number;
+            /** Format: double */
+            there_bps: number;
+        };
         Load: {
             /** Format: double */
             machine_ratio: number | null;
@@ -2083,6 +2093,8 @@ export interface components {
             from: string;
             id: string;
             kind: string;
+            /** @description Of that: the run that goes on, second by second */
+            live?: components["schemas"]["LiveSecond"][] | null;
             /**
              * Format: double
              * @description Of the worse direction

@@ -79,11 +79,20 @@ type TwoEnded struct {
 	Reason    string                    `json:"reason"`
 	Says      string                    `json:"says,omitempty" doc:"Of one that is going on: what it does now"`
 	Share     float64                   `json:"share_ratio,omitempty" doc:"Of that: how far it is"`
+	Live      []LiveSecond              `json:"live,omitempty" doc:"Of that: the run that goes on, second by second"`
 	ThereBps  *float64                  `json:"there_bps" doc:"Payload, at the receiver"`
 	BackBps   *float64                  `json:"back_bps"`
 	MOS       *float64                  `json:"mos" doc:"Of the worse direction"`
 	Through   *finding.ThroughputReport `json:"throughput,omitempty"`
 	Stream    *finding.StreamReport     `json:"stream,omitempty"`
+}
+
+// LiveSecond is what arrived each way in about a second of a run that goes on.
+type LiveSecond struct {
+	Start    float64 `json:"start_seconds"`
+	Seconds  float64 `json:"seconds"`
+	ThereBps float64 `json:"there_bps"`
+	BackBps  float64 `json:"back_bps"`
 }
 
 // Finding is one conclusion.

@@ -111,10 +111,19 @@ function Outcome({ x }: { x: TwoEnded }) {
           </li>
         ))}
       </ul>
+      {x.outcome === "running" && <Live x={x} />}
       {x.throughput && <ThroughputOf r={x.throughput} />}
       {x.stream && <StreamOf r={x.stream} />}
     </section>
   );
+}
+
+/** Live is the run that goes on, second by second. */
+function Live({ x }: { x: TwoEnded }) {
+  const live = x.live ?? [];
+  if (live.length === 0) return null;
+  const strip = (of: (s: (typeof live)[number]) => number): Stretch[] => live.map((s) => ({ start: s.start_seconds, length: s.seconds, value: of(s) }));
+  return <Mirror there={strip((s) => s.there_bps)} back={strip((s) => s.back_bps)} unit="" format={(v) => bits(v)} names={[`${x.from} → ${x.to}`, `${x.to} → ${x.from}`]} what="Payload arriving now" />;
 }
 
 type Through = NonNullable<TwoEnded["throughput"]>;

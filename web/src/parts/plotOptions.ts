@@ -40,7 +40,7 @@ export function options(s: Series, range: Range, box: HTMLElement): EChartsCoreO
       axisLabel: { ...text, hideOverlap: true, formatter: dateLabel(range) }, axisLine: { lineStyle: { color: colour("line") } }, axisTick: { lineStyle: { color: colour("line") } },
     },
     yAxis: {
-      type: "value", min: bottom, max: top, name: "RTT, ms", nameTextStyle: { ...text, align: "right" }, axisLabel: text,
+      type: "value", min: bottom, max: top, name: "RTT, ms", nameTextStyle: { ...text, align: "right" }, axisLabel: { ...text, showMaxLabel: false, showMinLabel: bottom === 0 },
       splitLine: { lineStyle: { color: colour("line"), opacity: 0.6 } },
     },
     tooltip: {
