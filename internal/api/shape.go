@@ -65,11 +65,23 @@ func episodeOf(e store.Episode) apitype.Episode {
 	return out
 }
 
+func carriesOf(w controller.ThroughputWay) apitype.CarriesWay {
+	out := apitype.CarriesWay{Bps: w.Bps}
+	if u := w.Usual; u != nil {
+		low, high := float64(u.Low), float64(u.High)
+		out.Low, out.High, out.Readings = &low, &high, u.Readings
+	}
+	return out
+}
+
 func pathOf(v controller.View, now time.Time, trace bool) apitype.Path {
 	p := apitype.Path{
 		ID: v.ID.String(), From: v.Agent.Name, FromSite: v.Agent.Site, To: v.Target, ToSite: v.Site, Family: int(v.Family), Via: v.Via,
 		Watches: orEmpty(v.Watches), Tags: orEmpty(v.Tags), State: string(v.Verdict.State), SinceAt: utc(v.Verdict.Since),
 		Findings: apitype.FindingsOf(v.Findings), Last: readingOf(v.Last), Excesses: []apitype.Excess{},
+	}
+	if t := v.Throughput; t != nil {
+		p.Carries = &apitype.Carries{At: t.At.UTC(), There: carriesOf(t.There), Back: carriesOf(t.Back)}
 	}
 	if v.Verdict.Episode != nil {
 		p.Excesses = excessesOf(v.Verdict.Episode.Excesses)

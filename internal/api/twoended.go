@@ -21,6 +21,7 @@ type listTwoEnded struct {
 	Kind   string    `query:"kind" enum:"throughput,stream" doc:"Both when left out"`
 	From   string    `query:"from" doc:"Name of the agent at the near end"`
 	To     string    `query:"to" doc:"The far end, as it was asked for"`
+	Path   string    `query:"path" doc:"Between the ends of this path: its agent, and its target or an agent at its target's site"`
 	Since  time.Time `query:"from_at"`
 	Before time.Time `query:"before_at" doc:"started_at of the last of the page before"`
 	Limit  int       `query:"limit" minimum:"1" maximum:"500" default:"50"`
@@ -85,7 +86,7 @@ func (s *server) listTwoEnded(ctx context.Context, in *listTwoEnded) (*body[[]ap
 		}
 		f.Agent = id
 	}
-	list, err := s.c.Store().TwoEndedList(ctx, f)
+	list, err := s.twoEndedFor(ctx, in.Path, f)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -109,6 +110,18 @@ func (s *server) getTwoEnded(ctx context.Context, in *oneID) (*body[apitype.TwoE
 	}
 	out, err := s.twoEndedOf(t)
 	return &body[apitype.TwoEnded]{out}, problem(err)
+}
+
+// twoEndedFor lists those that a filter takes, of one path when there is one.
+func (s *server) twoEndedFor(ctx context.Context, path string, f store.TwoEndedFilter) ([]store.TwoEnded, error) {
+	if path == "" {
+		return s.c.Store().TwoEndedList(ctx, f)
+	}
+	id, err := parseID(path)
+	if err != nil {
+		return nil, err
+	}
+	return s.c.TwoEndedOf(ctx, id, f)
 }
 
 func (s *server) twoEndedOf(t store.TwoEnded) (apitype.TwoEnded, error) {

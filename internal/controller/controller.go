@@ -54,6 +54,7 @@ type Controller struct {
 	active  map[ident.ID]progress // runs on demand that are going on
 	tracing map[ident.ID]*tracing // traces on demand that are going on
 	twoEnds twoEnds
+	carried carried
 
 	awaySince time.Time // the database; guarded by mu
 }
@@ -163,7 +164,7 @@ func (c *Controller) load(ctx context.Context) error {
 	for _, p := range c.paths {
 		p.judge.SetPaths(len(c.paths))
 	}
-	return nil
+	return c.loadCarried(ctx)
 }
 
 // AddAgent makes an agent known and hands it its plan. join is given the

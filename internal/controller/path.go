@@ -231,6 +231,7 @@ type View struct {
 	Daily       *baseline.Daily
 	LastEpisode *store.Episode
 	Trace       []*store.Slot // the last day; not to be changed
+	Throughput  *Throughput   // nil when none was measured
 }
 
 // watchesByPath is called with the controller's mu held for reading.
@@ -247,7 +248,7 @@ func (c *Controller) watchesByPath() map[ident.ID][]*Watch {
 // view is called with the controller's mu held for reading. watches are those
 // of the path.
 func (c *Controller) view(p *pathState, watches []*Watch, now time.Time) View {
-	v := View{Path: p.Path}
+	v := View{Path: p.Path, Throughput: c.throughputOf(p)}
 	if a := c.agents[p.AgentID]; a != nil {
 		v.Agent = a.Agent
 	}

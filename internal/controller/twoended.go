@@ -198,6 +198,7 @@ func (c *Controller) carryOutTwo(ctx context.Context, s TwoEndedSpec, near, far 
 		keeping, cancel := context.WithTimeout(context.Background(), time.Minute)
 		defer cancel()
 		err = c.store.SaveTwoEnded(keeping, row)
+		c.carried.add(row)
 	}
 	if err != nil {
 		c.noteAway(err)

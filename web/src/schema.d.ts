@@ -594,6 +594,28 @@ export interface components {
             /** Format: double */
             share_ratio: number;
         };
+        Carries: {
+            /** Format: date-time */
+            at: string;
+            back: components["schemas"]["CarriesWay"];
+            there: components["schemas"]["CarriesWay"];
+        };
+        CarriesWay: {
+            /** Format: double */
+            bps: number | null;
+            /**
+             * Format: int64
+             * @description That the usual rests on
+             */
+            readings: number;
+            /** Format: double */
+            usual_high_bps: number | null;
+            /**
+             * Format: double
+             * @description Null with less than five earlier readings in 28 days
+             */
+            usual_low_bps: number | null;
+        };
         Clock: {
             known: boolean;
             /** Format: double */
@@ -1149,6 +1171,8 @@ export interface components {
             /** @enum {string} */
             state: "steady" | "degraded" | "lost" | "unmeasured";
             tags: string[] | null;
+            /** @description What was last measured between its ends; null when nothing was */
+            throughput: components["schemas"]["Carries"];
             /** @description Name or address of the target */
             to: string;
             to_site: string;
@@ -1606,6 +1630,8 @@ export interface components {
             /** @enum {string} */
             state: "steady" | "degraded" | "lost" | "unmeasured";
             tags: string[] | null;
+            /** @description What was last measured between its ends; null when nothing was */
+            throughput: components["schemas"]["Carries"];
             /** @description Name or address of the target */
             to: string;
             to_site: string;
@@ -4131,6 +4157,8 @@ export interface operations {
                 from?: string;
                 /** @description The far end, as it was asked for */
                 to?: string;
+                /** @description Between the ends of this path: its agent, and its target or an agent at its target's site */
+                path?: string;
                 from_at?: string;
                 /** @description started_at of the last of the page before */
                 before_at?: string;

@@ -183,6 +183,22 @@ type Path struct {
 	Baseline *Baseline  `json:"baseline"`
 	LastOver *Episode   `json:"last_episode"`
 	Trace    *Sketch    `json:"trace" doc:"Only in the list of paths"`
+	Carries  *Carries   `json:"throughput" doc:"What was last measured between its ends; null when nothing was"`
+}
+
+// Carries is the last throughput between the ends of a path, beside what is usual.
+type Carries struct {
+	At    time.Time  `json:"at"`
+	There CarriesWay `json:"there"`
+	Back  CarriesWay `json:"back"`
+}
+
+// CarriesWay is a direction of it: payload at the receiver.
+type CarriesWay struct {
+	Bps      *float64 `json:"bps"`
+	Low      *float64 `json:"usual_low_bps" doc:"Null with less than five earlier readings in 28 days"`
+	High     *float64 `json:"usual_high_bps"`
+	Readings int      `json:"readings" doc:"That the usual rests on"`
 }
 
 // Baseline is a stored baseline, without its distributions.

@@ -3,7 +3,7 @@ import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { get, type Path, type PathList, type Status } from "../api";
-import { ago, exactly, ms, percent } from "../format";
+import { ago, bits, exactly, ms, percent } from "../format";
 import { Choice } from "../parts/Choice";
 import { DayPlot } from "../parts/DayPlot";
 import { StateMark } from "../parts/StateMark";
@@ -74,12 +74,15 @@ export function Paths() {
   );
 }
 
-const columns = "grid grid-cols-[1fr_auto] gap-x-6 md:grid-cols-[minmax(18rem,1fr)_7.5rem_15rem_8.5rem_8.5rem] md:items-center";
+const grid = "grid grid-cols-[1fr_auto] gap-x-6 md:items-center ";
+/** columnsOf leaves the column of throughput out where none was measured. */
+const columnsOf = (carries: boolean) => grid + (carries ? "md:grid-cols-[minmax(16rem,1fr)_6rem_12rem_8rem_7.5rem_9.5rem]" : "md:grid-cols-[minmax(18rem,1fr)_7.5rem_15rem_8.5rem_8.5rem]");
 
 function Rows({ paths, filtered }: { paths: Path[]; filtered: boolean }) {
   const list = useRef<HTMLOListElement>(null);
   const [offset, setOffset] = useState(0);
   useLayoutEffect(() => setOffset(list.current?.offsetTop ?? 0), []);
+  const carries = paths.some((p) => p.throughput);
   const rows = useWindowVirtualizer({ count: paths.length, estimateSize: () => 84, overscan: 8, scrollMargin: offset, getItemKey: (i) => paths[i]!.id });
   if (paths.length === 0)
     return (
@@ -94,18 +97,19 @@ function Rows({ paths, filtered }: { paths: Path[]; filtered: boolean }) {
     );
   return (
     <>
-      <div className={columns + " border-b border-line py-2 text-sm text-soft max-md:hidden"} aria-hidden="true">
+      <div className={columnsOf(carries) + " border-b border-line py-2 text-sm text-soft max-md:hidden"} aria-hidden="true">
         <span>Path</span>
         <span>Since</span>
         <span>Last 24 hours</span>
         <span className="text-right">RTT, ms</span>
         <span className="text-right">Loss, %</span>
+        {carries && <span className="text-right">Throughput</span>}
       </div>
       <ol ref={list} aria-label="Paths, worst first" className="relative" style={{ height: rows.getTotalSize() }}>
         {rows.getVirtualItems().map((item) => (
           <li key={item.key} ref={rows.measureElement} data-index={item.index} className="absolute inset-x-0 border-b border-line"
             style={{ transform: `translateY(${item.start - offset}px)` }}>
-            <Row path={paths[item.index]!} />
+            <Row path={paths[item.index]!} carries={carries} />
           </li>
         ))}
       </ol>
@@ -113,12 +117,12 @@ function Rows({ paths, filtered }: { paths: Path[]; filtered: boolean }) {
   );
 }
 
-function Row({ path }: { path: Path }) {
+function Row({ path, carries }: { path: Path; carries: boolean }) {
   const findings = path.findings ?? [];
   const daily = path.daily && path.state === "steady" ? findings[findings.length - 1] : undefined;
   const sentence = daily ?? findings[0];
   return (
-    <Link to={"/paths/" + path.id} className={columns + " py-3 hover:bg-sheet"} data-path={path.from + " " + path.to + " " + path.family}>
+    <Link to={"/paths/" + path.id} className={columnsOf(carries) + " py-3 hover:bg-sheet"} data-path={path.from + " " + path.to + " " + path.family}>
       <div className="min-w-0">
         <div className="flex flex-wrap items-baseline gap-x-3">
           <StateMark state={path.state} />
@@ -140,7 +144,24 @@ function Row({ path }: { path: Path }) {
       </div>
       <Against now={ms(path.last?.rtt_median_ms)} unit="ms" normal={path.normal?.rtt_ms ? `${ms(path.normal.rtt_ms.low)}–${ms(path.normal.rtt_ms.high)}` : ""} />
       <Against now={percent(path.last?.loss_ratio)} unit="%" normal={path.baseline?.loss_ratio != null ? percent(path.baseline.loss_ratio) : ""} />
+      {carries && <Carries t={path.throughput} />}
     </Link>
+  );
+}
+
+/** Carries is the throughput there and back; ochre where it is below its usual. */
+function Carries({ t }: { t: Path["throughput"] }) {
+  const way = (w: NonNullable<Path["throughput"]>["there"], arrow: string) =>
+    w.bps != null && (
+      <div className={w.usual_low_bps != null && w.bps < w.usual_low_bps ? "text-ochre" : ""} title={w.usual_low_bps == null ? "too few readings to say what is usual" : `usual ${bits(w.usual_low_bps)} to ${bits(w.usual_high_bps)}`}>
+        {arrow} {bits(w.bps)}
+      </div>
+    );
+  return (
+    <div className="figures text-right whitespace-nowrap" title={t ? exactly(t.at) : undefined}>
+      {t ? way(t.there, "→") : <span className="max-md:hidden">–</span>}
+      {t && way(t.back, "←")}
+    </div>
   );
 }
 

@@ -5,7 +5,7 @@ import { bits, exactly } from "../format";
 
 /** TwoEndsOf is what was measured between the two ends of a path: throughput against its usual, and how calls sound. */
 export function TwoEndsOf({ path }: { path: Path }) {
-  const list = useQuery({ queryKey: ["two-ended", path.from, path.to], queryFn: () => get<TwoEnded[]>(`/two-ended?limit=200&from=${encodeURIComponent(path.from)}&to=${encodeURIComponent(path.to)}`) });
+  const list = useQuery({ queryKey: ["two-ended", "of", path.id], queryFn: () => get<TwoEnded[]>(`/two-ended?limit=200&path=${path.id}`) });
   const done = (list.data ?? []).filter((x) => x.outcome === "done").reverse();
   const failed = (list.data ?? []).filter((x) => x.outcome === "failed" || x.outcome === "missed");
   const through = done.filter((x) => x.kind === "throughput");
@@ -17,8 +17,8 @@ export function TwoEndsOf({ path }: { path: Path }) {
       </h2>
       {through.length > 0 && (
         <>
-          <Along what={`Throughput, ${path.from} → ${path.to}`} points={through.map((x) => [x.started_at, x.there_bps ?? null])} format={bits} />
-          <Along what={`Throughput, ${path.to} → ${path.from}`} points={through.map((x) => [x.started_at, x.back_bps ?? null])} format={bits} />
+          <Along what={`Throughput, ${path.from} → ${path.to}`} points={through.map((x) => [x.started_at, x.there_bps ?? null])} format={bits} usual={usualOf(path.throughput?.there)} />
+          <Along what={`Throughput, ${path.to} → ${path.from}`} points={through.map((x) => [x.started_at, x.back_bps ?? null])} format={bits} usual={usualOf(path.throughput?.back)} />
         </>
       )}
       {calls.length > 0 && <Along what="MOS of the worse direction" points={calls.map((x) => [x.started_at, x.mos ?? null])} format={(v) => v.toFixed(2)} low={1} high={4.5} />}
@@ -36,14 +36,19 @@ export function TwoEndsOf({ path }: { path: Path }) {
   );
 }
 
-/** Along draws figures over time beside their usual: the middle half of them as a ribbon. */
-function Along({ what, points, format, low, high }: { what: string; points: [string, number | null][]; format: (v: number) => string; low?: number; high?: number }) {
+type Usual = { low: number; high: number } | undefined;
+
+const usualOf = (w: { usual_low_bps: number | null; usual_high_bps: number | null } | undefined): Usual =>
+  w?.usual_low_bps == null || w.usual_high_bps == null ? undefined : { low: w.usual_low_bps, high: w.usual_high_bps };
+
+/** Along draws figures over time, over the ribbon of what is usual where that is known. */
+function Along({ what, points, format, low, high, usual }: { what: string; points: [string, number | null][]; format: (v: number) => string; low?: number; high?: number; usual?: Usual }) {
   const known = points.filter((p): p is [string, number] => p[1] != null);
   if (known.length === 0) return null;
   const sorted = known.map((p) => p[1]).sort((a, b) => a - b);
-  const q = (f: number) => sorted[Math.round(f * (sorted.length - 1))]!;
   const bottom = low ?? 0;
-  const top = high ?? sorted.at(-1)! * 1.1;
+  const top = high ?? Math.max(sorted.at(-1)!, usual?.high ?? 0) * 1.1;
+  const band = usual ? `; usual ${format(usual.low)} to ${format(usual.high)}` : "";
   const y = (v: number) => 56 - ((v - bottom) / (top - bottom)) * 52;
   const first = Date.parse(known[0]![0]);
   const span = Math.max(1, Date.parse(known.at(-1)![0]) - first);
@@ -54,11 +59,12 @@ function Along({ what, points, format, low, high }: { what: string; points: [str
       <figcaption className="flex justify-between text-sm text-soft">
         <span>{what}</span>
         <span className="figures" title={exactly(last[0])}>
-          last {format(last[1])}; usually {format(q(0.5))}
+          last {format(last[1])}
+          {band}
         </span>
       </figcaption>
-      <svg viewBox="0 0 600 60" className="h-14 w-full border-b border-line" preserveAspectRatio="none" role="img" aria-label={`${what}: ${known.length} readings, the last ${format(last[1])}, usually ${format(q(0.5))}`}>
-        <rect x="0" width="600" y={y(q(0.75))} height={Math.max(1, y(q(0.25)) - y(q(0.75)))} fill="var(--ribbon)" />
+      <svg viewBox="0 0 600 60" className="h-14 w-full border-b border-line" preserveAspectRatio="none" role="img" aria-label={`${what}: ${known.length} readings, the last ${format(last[1])}${band}`}>
+        {usual && <rect x="0" width="600" y={y(usual.high)} height={Math.max(1, y(usual.low) - y(usual.high))} fill="var(--ribbon)" />}
         <path d={known.map((p, i) => `${i ? "L" : "M"}${x(p[0]).toFixed(1)} ${y(p[1]).toFixed(1)}`).join("")} fill="none" stroke="var(--ink)" strokeWidth="1.25" vectorEffect="non-scaling-stroke" />
         {known.map((p) => (
           <circle key={p[0]} cx={x(p[0])} cy={y(p[1])} r="2" fill="var(--ink)" />

@@ -1,0 +1,135 @@
+package controller
+
+import (
+	"context"
+	"slices"
+	"sync"
+	"time"
+
+	"woodlark.example/core/capacity"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/store"
+)
+
+// usualFor is from how long back readings of throughput make what is usual.
+const usualFor = 28 * 24 * time.Hour
+
+// carried is what load runs found, by the agent that they began at.
+type carried struct {
+	mu sync.Mutex
+	by map[ident.ID][]carriedRun // in the order of time
+}
+
+type carriedRun struct {
+	far         ident.ID
+	target      string
+	at          time.Time
+	there, back *float64
+}
+
+// add takes a run that is done.
+func (c *carried) add(t store.TwoEnded) {
+	if t.Kind != string(plan.Throughput) || t.Outcome != plan.Done || t.ThereBps == nil && t.BackBps == nil {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.by == nil {
+		c.by = map[ident.ID][]carriedRun{}
+	}
+	oldest := time.Now().Add(-usualFor)
+	list := slices.DeleteFunc(c.by[t.AgentID], func(r carriedRun) bool { return r.at.Before(oldest) })
+	c.by[t.AgentID] = append(list, carriedRun{t.FarID, t.Target, t.StartedAt, t.ThereBps, t.BackBps})
+}
+
+// loadCarried reads what was found before.
+func (c *Controller) loadCarried(ctx context.Context) error {
+	list, err := c.store.TwoEndedList(ctx, store.TwoEndedFilter{Kind: string(plan.Throughput), From: time.Now().Add(-usualFor), Page: store.Page{Limit: 20_000}})
+	for _, t := range slices.Backward(list) {
+		c.carried.add(t)
+	}
+	return err
+}
+
+// Throughput is what was last measured between the ends of a path.
+type Throughput struct {
+	At          time.Time
+	There, Back ThroughputWay
+}
+
+// ThroughputWay is a direction of it.
+type ThroughputWay struct {
+	Bps *float64
+	// Usual is what it was the times before; nil when that were too few.
+	Usual *capacity.Usual
+}
+
+// between reports whether a run went between a path's agent and its target, or an agent
+// that stands at it. The controller's mu is held for reading.
+func (c *Controller) between(p *pathState, far ident.ID, target string) bool {
+	if target == p.Target {
+		return true
+	}
+	a := c.agents[far]
+	return a != nil && (a.Name == p.Target || a.Address == p.Target || p.Site != "" && a.Site == p.Site || slices.Contains(a.addresses(), p.Target))
+}
+
+// throughputOf is what was measured for a path; nil when nothing was. The controller's mu
+// is held for reading.
+func (c *Controller) throughputOf(p *pathState) *Throughput {
+	c.carried.mu.Lock()
+	defer c.carried.mu.Unlock()
+	var t *Throughput
+	var before [2][]capacity.Rate
+	type ends struct {
+		far    ident.ID
+		target string
+	}
+	ours := map[ends]bool{}
+	for _, r := range slices.Backward(c.carried.by[p.AgentID]) {
+		e := ends{r.far, r.target}
+		if _, known := ours[e]; !known {
+			ours[e] = c.between(p, r.far, r.target)
+		}
+		if !ours[e] {
+			continue
+		}
+		if t == nil {
+			t = &Throughput{At: r.at, There: ThroughputWay{Bps: r.there}, Back: ThroughputWay{Bps: r.back}}
+			continue
+		}
+		for i, v := range []*float64{r.there, r.back} {
+			if v != nil {
+				before[i] = append(before[i], capacity.Rate(*v))
+			}
+		}
+	}
+	if t == nil {
+		return nil
+	}
+	for i, w := range []*ThroughputWay{&t.There, &t.Back} {
+		if u, ok := capacity.UsualOf(before[i]); ok {
+			w.Usual = &u
+		}
+	}
+	return t
+}
+
+// TwoEndedOf are the measurements with two ends between a path's agent and its target,
+// newest first, without their bodies.
+func (c *Controller) TwoEndedOf(ctx context.Context, path ident.ID, f store.TwoEndedFilter) ([]store.TwoEnded, error) {
+	c.mu.RLock()
+	p := c.paths[path]
+	c.mu.RUnlock()
+	if p == nil {
+		return nil, store.ErrNotFound
+	}
+	most := f.Page.Limit
+	f.Agent, f.Page.Limit = p.AgentID, 5000
+	list, err := c.store.TwoEndedList(ctx, f)
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	list = slices.DeleteFunc(list, func(t store.TwoEnded) bool { return !c.between(p, t.FarID, t.Target) })
+	return list[:min(most, len(list))], err
+}

@@ -1,0 +1,59 @@
+package controller
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/store"
+)
+
+// TestThroughputOfAPath: which runs count for a path, and what is usual of them.
+func TestThroughputOfAPath(t *testing.T) {
+	near, holm, pier := ident.New(), ident.New(), ident.New()
+	c := &Controller{agents: map[ident.ID]*agentState{holm: {Agent: store.Agent{ID: holm, Name: "holm", Site: "Holm", Address: "203.0.113.26"}}, pier: {Agent: store.Agent{ID: pier, Name: "pier", Site: "Pier"}}}}
+	now := time.Now()
+	run := func(agent, far ident.ID, target string, ago time.Duration, there, back float64) {
+		row := store.TwoEnded{AgentID: agent, FarID: far, Target: target, Kind: string(plan.Throughput), Outcome: plan.Done, StartedAt: now.Add(-ago), ThereBps: &there}
+		if back > 0 {
+			row.BackBps = &back
+		}
+		c.carried.add(row)
+	}
+	path := func(target, site string) *pathState {
+		return &pathState{Path: store.Path{AgentID: near, Target: target, Site: site}}
+	}
+	assert.Nil(t, c.throughputOf(path("terminal.holm.example", "Holm")), "nothing was measured")
+	run(near, holm, "holm", 40*24*time.Hour, 1e6, 1e6) // too long ago to be usual
+	for i := range 6 {
+		run(near, holm, "holm", time.Duration(10-i)*time.Hour, 100e6, 50e6)
+	}
+	run(near, ident.ID{}, "192.0.2.7:7474", 2*time.Hour, 7e6, 0)
+	run(near, pier, "pier", 90*time.Minute, 3e6, 0)
+	run(holm, near, "quay", 80*time.Minute, 4e6, 0)
+	run(near, holm, "holm", time.Hour, 60e6, 0)
+	c.carried.add(store.TwoEnded{AgentID: near, FarID: holm, Kind: string(plan.Throughput), Outcome: plan.Failed, StartedAt: now})
+
+	for _, target := range []string{"holm", "203.0.113.26"} {
+		assert.NotNil(t, c.throughputOf(path(target, "")), target)
+	}
+	got := c.throughputOf(path("terminal.holm.example", "Holm"))
+	require.NotNil(t, got)
+	assert.WithinDuration(t, now.Add(-time.Hour), got.At, time.Second, "the last that is done")
+	assert.InDelta(t, 60e6, *got.There.Bps, 1)
+	require.NotNil(t, got.There.Usual)
+	assert.Equal(t, 6, got.There.Usual.Readings)
+	assert.InDelta(t, 95e6, float64(got.There.Usual.Low), 1, "so it is below its usual")
+	assert.Nil(t, got.Back.Bps)
+	assert.InDelta(t, 50e6, float64(got.Back.Usual.Median), 1)
+
+	other := c.throughputOf(path("192.0.2.7:7474", ""))
+	require.NotNil(t, other)
+	assert.InDelta(t, 7e6, *other.There.Bps, 1)
+	assert.Nil(t, other.There.Usual, "too few to be usual")
+	assert.Nil(t, c.throughputOf(path("terminal.ternpoint.example", "Ternpoint")))
+}
