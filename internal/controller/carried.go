@@ -22,7 +22,7 @@ type carried struct {
 }
 
 type carriedRun struct {
-	far         ident.ID
+	watch, far  ident.ID
 	target      string
 	at          time.Time
 	there, back *float64
@@ -40,7 +40,7 @@ func (c *carried) add(t store.TwoEnded) {
 	}
 	oldest := time.Now().Add(-usualFor)
 	list := slices.DeleteFunc(c.by[t.AgentID], func(r carriedRun) bool { return r.at.Before(oldest) })
-	c.by[t.AgentID] = append(list, carriedRun{t.FarID, t.Target, t.StartedAt, t.ThereBps, t.BackBps})
+	c.by[t.AgentID] = append(list, carriedRun{t.WatchID, t.FarID, t.Target, t.StartedAt, t.ThereBps, t.BackBps})
 }
 
 // loadCarried reads what was found before.
@@ -52,7 +52,8 @@ func (c *Controller) loadCarried(ctx context.Context) error {
 	return err
 }
 
-// Throughput is what was last measured between the ends of a path.
+// Throughput is what was last measured between the ends of a path, by a watch if any
+// measures it.
 type Throughput struct {
 	At          time.Time
 	There, Back ThroughputWay
@@ -75,8 +76,9 @@ func (c *Controller) between(p *pathState, far ident.ID, target string) bool {
 	return a != nil && (a.Name == p.Target || a.Address == p.Target || p.Site != "" && a.Site == p.Site || slices.Contains(a.addresses(), p.Target))
 }
 
-// throughputOf is what was measured for a path; nil when nothing was. The controller's mu
-// is held for reading.
+// throughputOf is what was measured for a path; nil when nothing was. The runs of one watch
+// are alike, so that only they make what is usual; what somebody asked for by hand may be
+// of another kind. The controller's mu is held for reading.
 func (c *Controller) throughputOf(p *pathState) *Throughput {
 	c.carried.mu.Lock()
 	defer c.carried.mu.Unlock()
@@ -87,6 +89,7 @@ func (c *Controller) throughputOf(p *pathState) *Throughput {
 		target string
 	}
 	ours := map[ends]bool{}
+	watch := ident.ID{}
 	for _, r := range slices.Backward(c.carried.by[p.AgentID]) {
 		e := ends{r.far, r.target}
 		if _, known := ours[e]; !known {
@@ -95,12 +98,13 @@ func (c *Controller) throughputOf(p *pathState) *Throughput {
 		if !ours[e] {
 			continue
 		}
-		if t == nil {
+		if t == nil || watch.IsZero() && !r.watch.IsZero() {
+			watch = r.watch
 			t = &Throughput{At: r.at, There: ThroughputWay{Bps: r.there}, Back: ThroughputWay{Bps: r.back}}
 			continue
 		}
 		for i, v := range []*float64{r.there, r.back} {
-			if v != nil {
+			if v != nil && !watch.IsZero() && r.watch == watch {
 				before[i] = append(before[i], capacity.Rate(*v))
 			}
 		}

@@ -17,8 +17,9 @@ func TestThroughputOfAPath(t *testing.T) {
 	near, holm, pier := ident.New(), ident.New(), ident.New()
 	c := &Controller{agents: map[ident.ID]*agentState{holm: {Agent: store.Agent{ID: holm, Name: "holm", Site: "Holm", Address: "203.0.113.26"}}, pier: {Agent: store.Agent{ID: pier, Name: "pier", Site: "Pier"}}}}
 	now := time.Now()
+	watch := ident.New()
 	run := func(agent, far ident.ID, target string, ago time.Duration, there, back float64) {
-		row := store.TwoEnded{AgentID: agent, FarID: far, Target: target, Kind: string(plan.Throughput), Outcome: plan.Done, StartedAt: now.Add(-ago), ThereBps: &there}
+		row := store.TwoEnded{WatchID: watch, AgentID: agent, FarID: far, Target: target, Kind: string(plan.Throughput), Outcome: plan.Done, StartedAt: now.Add(-ago), ThereBps: &there}
 		if back > 0 {
 			row.BackBps = &back
 		}
@@ -36,6 +37,10 @@ func TestThroughputOfAPath(t *testing.T) {
 	run(near, pier, "pier", 90*time.Minute, 3e6, 0)
 	run(holm, near, "quay", 80*time.Minute, 4e6, 0)
 	run(near, holm, "holm", time.Hour, 60e6, 0)
+	watch = ident.New()
+	run(near, pier, "pier", 30*time.Minute, 5e6, 0) // by another watch
+	watch = ident.ID{}
+	run(near, holm, "holm", 20*time.Minute, 1e6, 1e6) // by hand
 	c.carried.add(store.TwoEnded{AgentID: near, FarID: holm, Kind: string(plan.Throughput), Outcome: plan.Failed, StartedAt: now})
 
 	for _, target := range []string{"holm", "203.0.113.26"} {
@@ -43,7 +48,7 @@ func TestThroughputOfAPath(t *testing.T) {
 	}
 	got := c.throughputOf(path("terminal.holm.example", "Holm"))
 	require.NotNil(t, got)
-	assert.WithinDuration(t, now.Add(-time.Hour), got.At, time.Second, "the last that is done")
+	assert.WithinDuration(t, now.Add(-time.Hour), got.At, time.Second, "the last that a watch did")
 	assert.InDelta(t, 60e6, *got.There.Bps, 1)
 	require.NotNil(t, got.There.Usual)
 	assert.Equal(t, 6, got.There.Usual.Readings)
@@ -55,5 +60,10 @@ func TestThroughputOfAPath(t *testing.T) {
 	require.NotNil(t, other)
 	assert.InDelta(t, 7e6, *other.There.Bps, 1)
 	assert.Nil(t, other.There.Usual, "too few to be usual")
+	byHand := ident.New()
+	run(byHand, holm, "holm", time.Minute, 2e6, 0)
+	one := c.throughputOf(&pathState{Path: store.Path{AgentID: byHand, Target: "holm"}})
+	require.NotNil(t, one, "where no watch measures, what was asked for by hand")
+	assert.Nil(t, one.There.Usual)
 	assert.Nil(t, c.throughputOf(path("terminal.ternpoint.example", "Ternpoint")))
 }

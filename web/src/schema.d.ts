@@ -612,7 +612,7 @@ export interface components {
             usual_high_bps: number | null;
             /**
              * Format: double
-             * @description Null with less than five earlier readings in 28 days
+             * @description Null with less than five earlier runs of the same watch in 28 days
              */
             usual_low_bps: number | null;
         };
@@ -1171,7 +1171,7 @@ export interface components {
             /** @enum {string} */
             state: "steady" | "degraded" | "lost" | "unmeasured";
             tags: string[] | null;
-            /** @description What was last measured between its ends; null when nothing was */
+            /** @description What was last measured between its ends, by a watch if any does; null when nothing was */
             throughput: components["schemas"]["Carries"];
             /** @description Name or address of the target */
             to: string;
@@ -1630,7 +1630,7 @@ export interface components {
             /** @enum {string} */
             state: "steady" | "degraded" | "lost" | "unmeasured";
             tags: string[] | null;
-            /** @description What was last measured between its ends; null when nothing was */
+            /** @description What was last measured between its ends, by a watch if any does; null when nothing was */
             throughput: components["schemas"]["Carries"];
             /** @description Name or address of the target */
             to: string;

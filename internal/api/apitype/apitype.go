@@ -183,7 +183,7 @@ type Path struct {
 	Baseline *Baseline  `json:"baseline"`
 	LastOver *Episode   `json:"last_episode"`
 	Trace    *Sketch    `json:"trace" doc:"Only in the list of paths"`
-	Carries  *Carries   `json:"throughput" doc:"What was last measured between its ends; null when nothing was"`
+	Carries  *Carries   `json:"throughput" doc:"What was last measured between its ends, by a watch if any does; null when nothing was"`
 }
 
 // Carries is the last throughput between the ends of a path, beside what is usual.
@@ -196,7 +196,7 @@ type Carries struct {
 // CarriesWay is a direction of it: payload at the receiver.
 type CarriesWay struct {
 	Bps      *float64 `json:"bps"`
-	Low      *float64 `json:"usual_low_bps" doc:"Null with less than five earlier readings in 28 days"`
+	Low      *float64 `json:"usual_low_bps" doc:"Null with less than five earlier runs of the same watch in 28 days"`
 	High     *float64 `json:"usual_high_bps"`
 	Readings int      `json:"readings" doc:"That the usual rests on"`
 }

@@ -24,7 +24,7 @@ type Limits struct {
 	Sessions   int           // at once
 	Time       time.Duration // of one
 	Rate       capacity.Rate // of datagrams, each way
-	Unproved   int           // TCP connections at once that have not shown a key
+	Unproved   int           // TCP connections at once that have not shown a key; a quarter of them of one source
 	Reflect    int           // STAMP packets a second of one source; none are reflected when 0
 	ReflectAll int           // of all sources together
 }
@@ -81,7 +81,7 @@ type Responder struct {
 
 	mu       sync.Mutex
 	sessions map[uint64]*served
-	unproved int
+	unproved map[netip.Addr]int // connections that have not shown a key, by source
 	owned    sync.WaitGroup
 }
 
@@ -109,7 +109,7 @@ func New(o Options) (*Responder, error) {
 		at = netip.AddrPortFrom(o.Listen.Addr(), bound.Port())
 	}
 	o.Listen = at
-	r := &Responder{o: o, streams: streams, listen: l, sessions: map[uint64]*served{}}
+	r := &Responder{o: o, streams: streams, listen: l, sessions: map[uint64]*served{}, unproved: map[netip.Addr]int{}}
 	// TCP at all IPv6 addresses is at all IPv4 addresses too; of UDP each has its own.
 	places := []netip.AddrPort{at}
 	if at.Addr() == netip.IPv6Unspecified() {
@@ -173,29 +173,51 @@ func (r *Responder) Run(ctx context.Context) error {
 			}
 			break
 		}
-		if !r.admit() {
+		source := sourceOf(c)
+		if !r.admit(source) {
 			_ = c.Close()
 			continue
 		}
-		r.owned.Go(func() { r.greet(ctx, c) })
+		r.owned.Go(func() { r.greet(ctx, c, source) })
 	}
 	cancel()
 	r.owned.Wait()
 	return failed
 }
 
-func (r *Responder) admit() bool {
+// sourceOf is where a connection comes from.
+func sourceOf(c net.Conn) netip.Addr {
+	at, _ := netip.ParseAddrPort(c.RemoteAddr().String())
+	return at.Addr().Unmap()
+}
+
+// admit lets a connection in that has to show its key: so many at once, and of one source
+// a quarter of them, so that nobody alone keeps all others out.
+func (r *Responder) admit(source netip.Addr) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.unproved >= r.o.Limits.Unproved {
+	all := 0
+	for _, n := range r.unproved {
+		all += n
+	}
+	if all >= r.o.Limits.Unproved || r.unproved[source] >= max(1, r.o.Limits.Unproved/4) {
 		return false
 	}
-	r.unproved++
+	r.unproved[source]++
 	return true
 }
 
+// settle ends what admit began.
+func (r *Responder) settle(source netip.Addr) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.unproved[source]--; r.unproved[source] <= 0 {
+		delete(r.unproved, source)
+	}
+}
+
 // greet finds out what a connection is for.
-func (r *Responder) greet(ctx context.Context, c net.Conn) {
+func (r *Responder) greet(ctx context.Context, c net.Conn, source netip.Addr) {
 	stop := context.AfterFunc(ctx, func() { _ = c.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
 	var grant Grant
@@ -212,9 +234,7 @@ func (r *Responder) greet(ctx context.Context, c net.Conn) {
 		}
 		return nil, errors.New("no such role")
 	})
-	r.mu.Lock()
-	r.unproved--
-	r.mu.Unlock()
+	r.settle(source)
 	if err != nil {
 		r.o.Log.Debug("turned away", "peer", c.RemoteAddr(), "reason", err)
 		_ = c.Close()

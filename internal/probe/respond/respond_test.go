@@ -233,6 +233,25 @@ func TestTCPBeforeTheKey(t *testing.T) {
 	assert.Zero(t, r.Sessions())
 }
 
+// TestNobodyKeepsTheOthersOut: who holds connections open without showing a key gets a
+// part of the places only.
+func TestNobodyKeepsTheOthersOut(t *testing.T) {
+	r := start(t, func(o *respond.Options) { o.Limits.Unproved = 8 })
+	for range 20 {
+		c, err := net.Dial("tcp", r.At().String())
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = c.Close() })
+	}
+	other := net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, 2)}}
+	for range 5 { // each gives its place back
+		c, err := other.Dial("tcp", r.At().String())
+		require.NoError(t, err)
+		channel, err := session.Ask(c, session.KeyFrom("gull"), session.Hello{Role: session.Control})
+		require.NoError(t, err)
+		require.NoError(t, channel.Close())
+	}
+}
+
 // TestDatagramsNeedProof: the far end sends no stream to an address that has shown only
 // the session's key and not the cookie that was sent there.
 func TestDatagramsNeedProof(t *testing.T) {

@@ -8,7 +8,10 @@ export function TwoEndsOf({ path }: { path: Path }) {
   const list = useQuery({ queryKey: ["two-ended", "of", path.id], queryFn: () => get<TwoEnded[]>(`/two-ended?limit=200&path=${path.id}`) });
   const done = (list.data ?? []).filter((x) => x.outcome === "done").reverse();
   const failed = (list.data ?? []).filter((x) => x.outcome === "failed" || x.outcome === "missed");
-  const through = done.filter((x) => x.kind === "throughput");
+  // The runs of one watch are alike; what somebody asked for by hand may be of another kind.
+  const all = done.filter((x) => x.kind === "throughput");
+  const watch = all.findLast((x) => x.watch)?.watch;
+  const through = watch ? all.filter((x) => x.watch === watch) : all.slice(-1);
   const calls = done.filter((x) => x.kind === "stream" && x.mos != null);
   return (
     <section aria-labelledby="two-ends">
@@ -17,7 +20,7 @@ export function TwoEndsOf({ path }: { path: Path }) {
       </h2>
       {through.length > 0 && (
         <>
-          <Along what={`Throughput, ${path.from} → ${path.to}`} points={through.map((x) => [x.started_at, x.there_bps ?? null])} format={bits} usual={usualOf(path.throughput?.there)} />
+          <Along what={`Throughput, ${path.from} → ${path.to}`} note={watch ? `by the watch “${watch}”` : "asked for by hand"} points={through.map((x) => [x.started_at, x.there_bps ?? null])} format={bits} usual={usualOf(path.throughput?.there)} />
           <Along what={`Throughput, ${path.to} → ${path.from}`} points={through.map((x) => [x.started_at, x.back_bps ?? null])} format={bits} usual={usualOf(path.throughput?.back)} />
         </>
       )}
@@ -42,7 +45,7 @@ const usualOf = (w: { usual_low_bps: number | null; usual_high_bps: number | nul
   w?.usual_low_bps == null || w.usual_high_bps == null ? undefined : { low: w.usual_low_bps, high: w.usual_high_bps };
 
 /** Along draws figures over time, over the ribbon of what is usual where that is known. */
-function Along({ what, points, format, low, high, usual }: { what: string; points: [string, number | null][]; format: (v: number) => string; low?: number; high?: number; usual?: Usual }) {
+function Along({ what, note, points, format, low, high, usual }: { what: string; note?: string; points: [string, number | null][]; format: (v: number) => string; low?: number; high?: number; usual?: Usual }) {
   const known = points.filter((p): p is [string, number] => p[1] != null);
   if (known.length === 0) return null;
   const sorted = known.map((p) => p[1]).sort((a, b) => a - b);
@@ -57,7 +60,7 @@ function Along({ what, points, format, low, high, usual }: { what: string; point
   return (
     <figure className="mt-3">
       <figcaption className="flex justify-between text-sm text-soft">
-        <span>{what}</span>
+        <span title={note}>{what}</span>
         <span className="figures" title={exactly(last[0])}>
           last {format(last[1])}
           {band}
