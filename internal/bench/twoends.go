@@ -178,7 +178,7 @@ func manyCalls(ctx context.Context, _, program, floor string) error {
 	fmt.Printf("%-62s %14.2f\n", "500 calls both ways for 20 s: processors used by the near end", used.cpu/seconds)
 	fmt.Printf("%-62s %14.0f\n", "  peak memory, MiB", used.peakMiB)
 	for _, d := range r.Directions {
-		fmt.Printf("%-62s %14d\n", fmt.Sprintf("  of %d packets (there: %v) late by more than 1 ms, and lost: %d", d.Sent, d.There, d.Lost), d.LateSent)
+		fmt.Printf("%-62s %14d\n", fmt.Sprintf("  of %d packets (there: %v) late by more than 1 ms, and lost: %d", d.Sent, d.There, *d.Lost), d.LateSent)
 	}
 	return nil
 }
