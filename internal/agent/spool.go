@@ -41,6 +41,7 @@ type spool struct {
 	runs    []plan.Run
 	sweeps  []plan.Sweep
 	traces  []plan.Trace
+	ends    []plan.TwoEnded
 	held    int // readings in files
 	most    int64
 	late    time.Duration // of all probes since it was last asked
@@ -93,10 +94,17 @@ func (s *spool) addTrace(x plan.Trace) {
 	s.tell()
 }
 
+func (s *spool) addTwoEnded(x plan.TwoEnded) {
+	s.mu.Lock()
+	s.ends = append(s.ends, x)
+	s.mu.Unlock()
+	s.tell()
+}
+
 // takeAll takes what waits in memory; it is called with mu held.
 func (s *spool) takeAll() plan.Upload {
-	u := plan.Upload{Agent: s.agent, Readings: s.ready, Runs: s.runs, Sweeps: s.sweeps, Traces: s.traces}
-	s.ready, s.runs, s.sweeps, s.traces = nil, nil, nil, nil
+	u := plan.Upload{Agent: s.agent, Readings: s.ready, Runs: s.runs, Sweeps: s.sweeps, Traces: s.traces, TwoEnded: s.ends}
+	s.ready, s.runs, s.sweeps, s.traces, s.ends = nil, nil, nil, nil, nil
 	return u
 }
 
@@ -106,10 +114,13 @@ func (s *spool) putBack(u plan.Upload) {
 	defer s.mu.Unlock()
 	s.ready, s.runs = append(u.Readings, s.ready...), append(u.Runs, s.runs...)
 	s.sweeps, s.traces = append(u.Sweeps, s.sweeps...), append(u.Traces, s.traces...)
+	s.ends = append(u.TwoEnded, s.ends...)
 }
 
 // size is how many things an upload holds.
-func size(u plan.Upload) int { return len(u.Readings) + len(u.Runs) + len(u.Sweeps) + len(u.Traces) }
+func size(u plan.Upload) int {
+	return len(u.Readings) + len(u.Runs) + len(u.Sweeps) + len(u.Traces) + len(u.TwoEnded)
+}
 
 func (s *spool) tell() {
 	select {
@@ -180,7 +191,8 @@ func (s *spool) write() {
 	for size(rest) > 0 {
 		n, k := min(len(rest.Readings), mostAtOnce), min(len(rest.Runs), mostAtOnce)
 		m, l := min(len(rest.Sweeps), 1), min(len(rest.Traces), tracesAtOnce) // a sweep may be large
-		u := plan.Upload{Agent: s.agent, Readings: rest.Readings[:n], Runs: rest.Runs[:k], Sweeps: rest.Sweeps[:m], Traces: rest.Traces[:l]}
+		e := min(len(rest.TwoEnded), 1)
+		u := plan.Upload{Agent: s.agent, Readings: rest.Readings[:n], Runs: rest.Runs[:k], Sweeps: rest.Sweeps[:m], Traces: rest.Traces[:l], TwoEnded: rest.TwoEnded[:e]}
 		if err := writeWhole(filepath.Join(s.dir, ident.New().String()+".json"), u); err != nil {
 			s.log.Error("readings cannot be written to the spool; they are kept in memory", "readings", len(rest.Readings), "error", err)
 			s.putBack(rest)
@@ -190,6 +202,7 @@ func (s *spool) write() {
 		s.held += n
 		s.mu.Unlock()
 		rest.Readings, rest.Runs, rest.Sweeps, rest.Traces = rest.Readings[n:], rest.Runs[k:], rest.Sweeps[m:], rest.Traces[l:]
+		rest.TwoEnded = rest.TwoEnded[e:]
 	}
 	s.bound()
 }

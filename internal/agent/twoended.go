@@ -139,6 +139,7 @@ func (a *Agent) TwoEnded(ctx context.Context, o plan.TwoEndedOrder, heard func(p
 	if err != nil {
 		x.Reason = err.Error()
 	}
+	a.spool.addTwoEnded(x) // the service may be gone by now, and the answer with it
 	return x
 }
 

@@ -22,6 +22,7 @@ type carried struct {
 }
 
 type carriedRun struct {
+	id          ident.ID
 	watch, far  ident.ID
 	target      string
 	at          time.Time
@@ -39,8 +40,8 @@ func (c *carried) add(t store.TwoEnded) {
 		c.by = map[ident.ID][]carriedRun{}
 	}
 	oldest := time.Now().Add(-usualFor)
-	list := slices.DeleteFunc(c.by[t.AgentID], func(r carriedRun) bool { return r.at.Before(oldest) })
-	c.by[t.AgentID] = append(list, carriedRun{t.WatchID, t.FarID, t.Target, t.StartedAt, t.ThereBps, t.BackBps})
+	list := slices.DeleteFunc(c.by[t.AgentID], func(r carriedRun) bool { return r.at.Before(oldest) || r.id == t.ID })
+	c.by[t.AgentID] = append(list, carriedRun{t.ID, t.WatchID, t.FarID, t.Target, t.StartedAt, t.ThereBps, t.BackBps})
 }
 
 // loadCarried reads what was found before.

@@ -19,7 +19,7 @@ func TestThroughputOfAPath(t *testing.T) {
 	now := time.Now()
 	watch := ident.New()
 	run := func(agent, far ident.ID, target string, ago time.Duration, there, back float64) {
-		row := store.TwoEnded{WatchID: watch, AgentID: agent, FarID: far, Target: target, Kind: string(plan.Throughput), Outcome: plan.Done, StartedAt: now.Add(-ago), ThereBps: &there}
+		row := store.TwoEnded{ID: ident.New(), WatchID: watch, AgentID: agent, FarID: far, Target: target, Kind: string(plan.Throughput), Outcome: plan.Done, StartedAt: now.Add(-ago), ThereBps: &there}
 		if back > 0 {
 			row.BackBps = &back
 		}

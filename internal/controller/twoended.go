@@ -207,6 +207,38 @@ func (c *Controller) carryOutTwo(ctx context.Context, s TwoEndedSpec, near, far 
 	c.publish(Event{Kind: NewTwoEnded})
 }
 
+// takeTwoEnded keeps results of measurements whose answer nobody waited for any more: the
+// service was stopped in the middle, and started again.
+func (c *Controller) takeTwoEnded(ctx context.Context, u plan.Upload) error {
+	for _, x := range u.TwoEnded {
+		c.twoEnds.mu.Lock()
+		_, going := c.twoEnds.going[x.ID]
+		c.twoEnds.mu.Unlock()
+		if going {
+			continue
+		}
+		row, err := c.store.TwoEndedByID(ctx, x.ID)
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+			continue
+		case err != nil:
+			return err
+		case row.AgentID != u.Agent || row.Outcome != plan.Failed && row.Outcome != plan.Running || len(row.Body) > 0:
+			continue
+		}
+		x.Watch, x.Far, x.Target = row.WatchID, row.FarID, row.Target
+		if row, err = store.TwoEndedOf(row.AgentID, x); err != nil {
+			return err
+		}
+		if err := c.store.SaveTwoEnded(ctx, row); err != nil {
+			return err
+		}
+		c.carried.add(row)
+		c.publish(Event{Kind: NewTwoEnded})
+	}
+	return nil
+}
+
 // beganTwo keeps when it really began, behind those that it waited for.
 func (c *Controller) beganTwo(ctx context.Context, near ident.ID, x plan.TwoEnded) {
 	row, err := store.TwoEndedOf(near, x)

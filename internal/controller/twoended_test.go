@@ -2,6 +2,7 @@ package controller_test
 
 import (
 	"context"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -216,4 +217,46 @@ func TestInvites(t *testing.T) {
 	require.NoError(t, err)
 	_, _, ok = again.ByKey(a.Key)
 	assert.False(t, ok, "and stays so over a restart")
+}
+
+// TestAResultThatComesLate: the service was stopped while it waited for a result, which
+// the agent uploads when it is there again; only where nothing else is known.
+func TestAResultThatComesLate(t *testing.T) {
+	c, l := harbour(t, map[string]string{"quay": "Northquay", "holm": "Holm"})
+	near := c.Agents()[slices.IndexFunc(c.Agents(), func(a store.Agent) bool { return a.Name == "quay" })].ID
+	bps := 5e6
+	row := func(outcome plan.Outcome) ident.ID {
+		x, err := store.TwoEndedOf(near, plan.TwoEnded{ID: ident.New(), Target: "holm", Kind: plan.Throughput, Started: time.Now().Add(-time.Minute), Ended: time.Now(), Outcome: outcome, Reason: "the service was stopped in the middle"})
+		require.NoError(t, err)
+		require.NoError(t, c.Store().SaveTwoEnded(t.Context(), x))
+		return x.ID
+	}
+	late := func(agent, id ident.ID) {
+		x := plan.TwoEnded{ID: id, Kind: plan.Throughput, Started: time.Now().Add(-time.Minute), Ended: time.Now(), Outcome: plan.Done, ThereBps: &bps, SentBytes: 1000, Report: []byte(`{"findings": []}`)}
+		for range 2 { // an upload may come twice
+			require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: agent, TwoEnded: []plan.TwoEnded{x}}))
+		}
+	}
+	stopped, cancelled, foreign := row(plan.Failed), row(plan.Cancelled), row(plan.Failed)
+	late(near, stopped)
+	late(near, cancelled)
+	late(ident.New(), foreign)
+	late(near, ident.New()) // nobody knows of it
+	for id, want := range map[ident.ID]plan.Outcome{stopped: plan.Done, cancelled: plan.Cancelled, foreign: plan.Failed} {
+		x, err := c.Store().TwoEndedByID(t.Context(), id)
+		require.NoError(t, err)
+		assert.Equal(t, want, x.Outcome)
+		assert.Equal(t, want == plan.Done, len(x.Body) > 0)
+		assert.Equal(t, "holm", x.Target)
+	}
+	// One that still goes on is told by its answer.
+	x, err := c.TwoEnded(t.Context(), loadOf("quay", "holm"))
+	require.NoError(t, err)
+	<-l.began
+	late(near, x.ID)
+	going, err := c.Store().TwoEndedByID(t.Context(), x.ID)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Running, going.Outcome)
+	l.goes <- struct{}{}
+	ended(t, c, x.ID)
 }

@@ -28,6 +28,10 @@ func (c *Controller) Upload(ctx context.Context, u plan.Upload) error {
 		c.noteAway(err)
 		return err
 	}
+	if err := c.takeTwoEnded(ctx, u); err != nil {
+		c.noteAway(err)
+		return err
+	}
 	c.noteBack(ctx)
 	slices.SortStableFunc(u.Readings, func(a, b plan.Record) int { return a.Reading.At.Compare(b.Reading.At) })
 	var episodes []store.Episode

@@ -84,6 +84,9 @@ type Upload struct {
 	Runs     []Run
 	Sweeps   []Sweep `json:",omitempty"`
 	Traces   []Trace `json:",omitempty"`
+	// TwoEnded are measurements with two ends that this agent began: their results once
+	// more, for a service that was stopped while it waited for one.
+	TwoEnded []TwoEnded `json:",omitempty"`
 }
 
 // Service takes uploads. An error means that nothing of the upload is kept and

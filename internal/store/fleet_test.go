@@ -126,6 +126,14 @@ func TestTwoEndedRecords(t *testing.T) {
 		}
 		assert.Equal(t, c.want, got, "%v to %v", c.from, c.to)
 	}
+	cut, err := store.TwoEndedOf(near, plan.TwoEnded{ID: ident.New(), Kind: plan.Stream, Started: at, Outcome: plan.Running})
+	require.NoError(t, err)
+	require.NoError(t, s.SaveTwoEnded(t.Context(), cut))
+	require.NoError(t, s.EndRunning(t.Context(), "the service was stopped"))
+	cut, err = s.TwoEndedByID(t.Context(), cut.ID)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Failed, cut.Outcome)
+	assert.NotNil(t, cut.EndedAt)
 	require.NoError(t, s.DropTwoEnded(t.Context(), at.Add(45*time.Minute)))
 	all, err = s.TwoEndedList(t.Context(), store.TwoEndedFilter{})
 	require.NoError(t, err)

@@ -152,16 +152,13 @@ func (s *Store) Run(ctx context.Context, id ident.ID) (Run, error) {
 
 // EndRunning marks the runs that a killed service left running.
 func (s *Store) EndRunning(ctx context.Context, reason string) error {
-	if err := s.db.WithContext(ctx).Model(&Sweep{}).Where("outcome = ?", plan.Running).
-		Updates(map[string]any{"outcome": plan.Failed, "reason": reason, "ended_at": time.Now().UTC()}).Error; err != nil {
-		return wrap("end cut-off sweeps", err)
+	for _, kind := range []any{&Sweep{}, &Trace{}, &TwoEnded{}, &Run{}} {
+		if err := s.db.WithContext(ctx).Model(kind).Where("outcome = ?", plan.Running).
+			Updates(map[string]any{"outcome": plan.Failed, "reason": reason, "ended_at": time.Now().UTC()}).Error; err != nil {
+			return wrap(fmt.Sprintf("end cut-off records (%T)", kind), err)
+		}
 	}
-	if err := s.db.WithContext(ctx).Model(&Trace{}).Where("outcome = ?", plan.Running).
-		Updates(map[string]any{"outcome": plan.Failed, "reason": reason, "ended_at": time.Now().UTC()}).Error; err != nil {
-		return wrap("end cut-off traces", err)
-	}
-	return wrap("end cut-off runs", s.db.WithContext(ctx).Model(&Run{}).Where("outcome = ?", plan.Running).
-		Updates(map[string]any{"outcome": plan.Failed, "reason": reason, "ended_at": time.Now().UTC()}).Error)
+	return nil
 }
 
 // SaveEpisodes keeps episodes, over those with the same identifier.
