@@ -105,6 +105,11 @@ func TestAgentsOnOtherMachines(t *testing.T) {
 		return slices.DeleteFunc(jsonOf[[]apitype.Reading](t, out), func(r apitype.Reading) bool { return slices.Contains(r.Notes, "on_demand") })
 	}
 	s.eventually(150*time.Second, func() bool { return len(readings()) > 0 }, "the first reading")
+	status, body := s.call(http.MethodPost, "/api/v1/two-ended", "Bearer "+s.token, `{"kind": "stream", "from": "mole", "to": "pier", "for": "10s"}`)
+	require.Equal(t, http.StatusAccepted, status, "%s", body)
+	asked := jsonOf[apitype.TwoEnded](t, string(body))
+	stream := func() (x apitype.TwoEnded) { s.get("/api/v1/two-ended/"+asked.ID, &x); return x }
+	s.eventually(waitLimit, func() bool { return len(stream().Live) > 0 }, "the stream goes on")
 	s.cmd.Process.Signal(syscall.SIGKILL)
 	<-s.ended
 	away := time.Now()
@@ -127,6 +132,10 @@ func TestAgentsOnOtherMachines(t *testing.T) {
 		}
 		return sent >= 60
 	}, "the minute in which the service was away")
+
+	s.eventually(waitLimit, func() bool { return stream().Outcome == "done" }, "what was going on as the service was killed")
+	require.NotNil(t, stream().Stream)
+	assert.Equal(t, 500, stream().Stream.Directions[0].Sent, "all of it")
 
 	// Used up, and locked out.
 	_, errs, status := m.cli("agent", "-join", s.base, "-invite", "gull", "-state", filepath.Join(t.TempDir(), "x"), "-name", "gull")

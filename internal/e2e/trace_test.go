@@ -76,16 +76,22 @@ func TestTraceOnTheCommandLine(t *testing.T) {
 	rows, err := csv.NewReader(strings.NewReader(m.good(in("hops-trade-places", "-format", "csv")...))).ReadAll()
 	require.NoError(t, err)
 	assert.GreaterOrEqual(t, len(rows), 7, "a row for each who answers")
-	dot, _, _ := m.cli(in("two-kinds-of-slow", "-format", "dot", "-probes", "0")...) // it may find the slow branch already
-	assert.Contains(t, dot, `"198.51.100.81" -> "198.51.100.66"`)
-	xmlText, _, _ := m.cli(in("two-kinds-of-slow", "-format", "graphml", "-probes", "0")...)
-	var graph struct {
-		Nodes []struct{} `xml:"graph>node"`
-		Edges []struct{} `xml:"graph>edge"`
-	}
-	require.NoError(t, xml.Unmarshal([]byte(xmlText), &graph))
-	assert.Len(t, graph.Nodes, 8, "here, six hops, and one more where they part")
-	assert.Len(t, graph.Edges, 8)
+	again(t, func() string { // six flows take one of two ways all together once in 32 times
+		dot, _, _ := m.cli(in("two-kinds-of-slow", "-format", "dot", "-probes", "0")...) // it may find the slow branch already
+		if !strings.Contains(dot, `"198.51.100.81" -> "198.51.100.66"`) {
+			return dot
+		}
+		text, _, _ := m.cli(in("two-kinds-of-slow", "-format", "graphml", "-probes", "0")...)
+		var graph struct {
+			Nodes []struct{} `xml:"graph>node"`
+			Edges []struct{} `xml:"graph>edge"`
+		}
+		require.NoError(t, xml.Unmarshal([]byte(text), &graph))
+		if len(graph.Nodes) != 8 || len(graph.Edges) != 8 { // here, six hops, and one more where they part
+			return text
+		}
+		return ""
+	})
 
 	out, _, status = m.cli(in("ping-says-dead")...)
 	assert.Equal(t, 1, status)

@@ -4,7 +4,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -85,7 +87,7 @@ func TestTwoEndsOnThisMachine(t *testing.T) {
 		require.Len(t, r.Directions, 2)
 		for _, d := range r.Directions {
 			assert.Equal(t, 500, d.Sent)
-			assert.LessOrEqual(t, d.Lost, 2)
+			assert.LessOrEqual(t, *d.Lost, 2)
 			assert.Equal(t, []finding.DSCPCount{{DSCP: 46, Packets: d.Received}}, d.DSCPs)
 			assert.Greater(t, *d.Quality.MOS, 4.2)
 			assert.Positive(t, *d.MedianMs)
@@ -179,6 +181,43 @@ func TestAnEndIsKilled(t *testing.T) {
 	assert.Less(t, time.Since(began), 30*time.Second)
 	assert.Error(t, err)
 	assert.Contains(t, log.String(), "the far end is gone")
+}
+
+// TestALinkIsCut: the run ends as failed in bounded time, with what was measured, and the
+// far end is free again.
+func TestALinkIsCut(t *testing.T) {
+	m := newMachine(t)
+	world := filepath.Join(t.TempDir(), "cut.yaml")
+	require.NoError(t, os.WriteFile(world, []byte(`world: cut
+nodes:
+  - {name: near.example, addresses: [192.0.2.1]}
+  - {name: far.example, addresses: [203.0.113.2]}
+links:
+  - {between: [near.example, far.example], rate: 5Mbit/s, delay: 10ms}
+changes:
+  - {link: [near.example, far.example], from: start+25s, until: start+60s, set: {loss: 100%}}
+`), 0o600))
+	m.good("lab", "up", "-world", world, "-name", "cut")
+	_, process := labRecord(t, m, "cut")
+	t.Cleanup(func() { _ = syscall.Kill(process, syscall.SIGKILL) })
+	far := m.background("Far end at", "lab", "run", "-name", "cut", "-at", "far.example", "--", program, "respond", "-listen", ":7474", "-verbose", "-sessions", "1")
+	out, errs, status := m.keyed("lab", "run", "-name", "cut", "-at", "near.example", "--", program, "stream", "-for", "5m", "-format", "json", "far.example")
+	require.Equal(t, 1, status, "%s%s", out, errs)
+	r := jsonOf[finding.StreamReport](t, out)
+	assert.False(t, r.Complete)
+	assert.Contains(t, r.Problem, "the far end is gone")
+	assert.Contains(t, errs, "it broke off")
+	require.NotEmpty(t, r.Directions, "what came until then")
+	assert.Less(t, r.ElapsedMs, 60_000.0)
+	require.Eventually(t, func() bool { return strings.Contains(far.log.String(), "a session failed") }, 2*time.Minute, tick)
+	again(t, func() string { // the link may still be cut
+		out, errs, status := m.keyed("lab", "run", "-name", "cut", "-at", "near.example", "--", program, "stream", "-for", "1s", "-format", "json", "far.example")
+		if status >= 2 {
+			return out + errs
+		}
+		return ""
+	})
+	m.good("lab", "down", "-name", "cut")
 }
 
 // overLink runs a command at the near end of one link, with a far end at the other.

@@ -14,6 +14,9 @@ type Log struct {
 	Sent     [][]time.Time      // of the end that sends
 	Arrivals [][]oneway.Arrival // of the end that receives
 	Late     int                // packets that left more than 1 ms, or a tenth of the interval, late
+	// Said is when STAMP packets that arrived had left, by their own word: for when the
+	// sender's notes do not come over.
+	Said [][]time.Time
 }
 
 // Stream joins what both ends noted of a call.
@@ -29,6 +32,40 @@ func Stream(s Shape, sent, received Log, call int) oneway.Stream {
 		x.Late = sent.Late
 	}
 	return x
+}
+
+// Told is what one end alone knows of a call that came: as far as the last packet that
+// arrived. timed says that the packets told when they left; else their times of sending
+// are those of an even pace, which tell loss, order and variation, and no delay.
+func Told(s Shape, received Log, call int) (x oneway.Stream, timed bool) {
+	x = oneway.Stream{Interval: s.Interval}
+	if call >= len(received.Arrivals) || len(received.Arrivals[call]) == 0 {
+		return x, false
+	}
+	x.Arrivals = received.Arrivals[call]
+	first, last := x.Arrivals[0], 0
+	for _, a := range x.Arrivals {
+		last = max(last, a.Number)
+	}
+	said := func(n int) (at time.Time, ok bool) {
+		if s.Format == Stamp && call < len(received.Said) && n < len(received.Said[call]) {
+			at = received.Said[call][n]
+		}
+		return at, !at.IsZero()
+	}
+	at, timed := said(first.Number)
+	if !timed {
+		at = first.At
+	}
+	at = at.Add(-time.Duration(first.Number) * s.Interval)
+	for n := range last + 1 {
+		if left, ok := said(n); ok {
+			at = left
+		}
+		x.Sent = append(x.Sent, at)
+		at = at.Add(s.Interval)
+	}
+	return x, timed
 }
 
 var errLog = errors.New("the far end's notes are cut off")

@@ -121,3 +121,24 @@ func TestOverLoopback(t *testing.T) {
 		})
 	}
 }
+
+// TestWhatOneEndKnowsAlone: as far as the last packet that came; STAMP's tell when they
+// left, RTP's are taken to have left at an even pace.
+func TestWhatOneEndKnowsAlone(t *testing.T) {
+	at := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	ms := func(n int) time.Time { return at.Add(time.Duration(n) * time.Millisecond) }
+	l := paced.Log{Arrivals: [][]oneway.Arrival{{{Number: 1, At: ms(30)}, {Number: 4, At: ms(61)}, {Number: 3, At: ms(62)}}, nil}, Said: [][]time.Time{{{}, ms(11), {}, ms(30), ms(42)}, nil}}
+	x, timed := paced.Told(shape(paced.Stamp), l, 0)
+	assert.True(t, timed)
+	assert.Equal(t, []time.Time{ms(1), ms(11), ms(21), ms(30), ms(42)}, x.Sent)
+	d := oneway.Of(x, oneway.Stepped(0), false)
+	assert.Equal(t, [3]int{5, 2, 1}, [3]int{d.Loss.Sent, d.Loss.Lost, d.Order.Reordered})
+	assert.Equal(t, 19*time.Millisecond, d.Delay.Min.Or(0))
+	x, timed = paced.Told(shape(paced.RTP), l, 0)
+	assert.False(t, timed)
+	assert.Equal(t, []time.Time{ms(20), ms(30), ms(40), ms(50), ms(60)}, x.Sent)
+	for _, call := range []int{1, 2} {
+		x, _ = paced.Told(shape(paced.RTP), l, call)
+		assert.Empty(t, x.Sent)
+	}
+}

@@ -50,7 +50,7 @@ func (r *Receiver) Reports() int {
 func (r *Receiver) Run() {
 	r.known = make([]int, max(1, r.In.Calls))
 	if r.In.Calls > 0 && !r.In.Bulk {
-		r.log.Arrivals = make([][]oneway.Arrival, r.In.Calls)
+		r.log.Arrivals, r.log.Said = make([][]oneway.Arrival, r.In.Calls), make([][]time.Time, r.In.Calls)
 	}
 	packets := make([]network.Packet, 128)
 	for {
@@ -146,6 +146,12 @@ func (r *Receiver) arrived(p *network.Packet, call, number int, sent, at time.Ti
 		a.DSCP = int(p.DSCP.Value)
 	}
 	r.log.Arrivals[call] = append(r.log.Arrivals[call], a)
+	if !sent.IsZero() {
+		for len(r.log.Said[call]) <= number {
+			r.log.Said[call] = append(r.log.Said[call], time.Time{})
+		}
+		r.log.Said[call][number] = sent
+	}
 }
 
 // reflect sees to the packets that measure the round trip beside a stream.

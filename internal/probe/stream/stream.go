@@ -142,6 +142,9 @@ func Report(o near.Outcome, r Request) finding.StreamReport {
 		}
 	}
 	x.Clock = clockOf(o, x.There, x.Back)
+	if o.Order.Back != nil && len(x.Back) == 0 {
+		alone(&x, o, calls)
+	}
 	for i, s := range []*paced.Shape{o.Order.There, o.Order.Back} {
 		if s != nil {
 			x.DSCPs[i], x.Bps[i] = int(s.DSCP), s.Rate()
@@ -161,10 +164,24 @@ func Report(o near.Outcome, r Request) finding.StreamReport {
 	if o.Dropped+o.FarDropped > 0 {
 		report.Note = fmt.Sprintf("Buffers of the two ends had no room for %d packets here and %d there: those are not the network's loss.", o.Dropped, o.FarDropped)
 	}
-	if !o.Complete && len(report.Directions) == 0 {
+	if !o.Complete && len(x.There) == 0 && o.Order.There != nil {
 		report.Note = fmt.Sprintf("The far end's notes did not come over: by its last word %d packets had arrived there; %d had left here.", o.Last.Packets, o.LeftThere)
 	}
 	return report
+}
+
+// alone is what is known of the way back when the far end's notes did not come over.
+func alone(x *finding.Streamed, o near.Outcome, calls int) {
+	for call := range calls {
+		told, timed := paced.Told(*o.Order.Back, o.CameBack, call)
+		if len(told.Sent) == 0 {
+			continue
+		}
+		x.Back = append(x.Back, told)
+		if !timed {
+			x.Clock = oneway.Clock{}
+		}
+	}
 }
 
 // clockOf is how the two ends' clocks stand: one and the same clock, two that are kept
