@@ -41,7 +41,7 @@ func TestLoadHours(t *testing.T) {
 
 // TestWhatTheOwnerAllows: nothing is sent beyond it, by any kind of connection.
 func TestWhatTheOwnerAllows(t *testing.T) {
-	n := Guarded(kernel.Host(), []netip.Prefix{netip.MustParsePrefix("127.0.0.0/30")})
+	n := Guarded(kernel.Host(), []netip.Prefix{netip.MustParsePrefix("127.0.0.0/30")}, 0)
 	inside, outside := netip.MustParseAddrPort("127.0.0.1:9"), netip.MustParseAddrPort("127.0.0.9:9")
 	for _, k := range []network.Kind{network.ICMP, network.UDP, network.Whole} {
 		c, err := n.Open(k, wire.IPv4, network.SocketOptions{})
@@ -63,7 +63,35 @@ func TestWhatTheOwnerAllows(t *testing.T) {
 	}
 	_, err := n.(network.Streams).DialTCP(t.Context(), outside, network.StreamOptions{})
 	require.ErrorIs(t, err, ErrNotAllowed)
-	assert.Equal(t, kernel.Host(), Guarded(kernel.Host(), nil), "without limits it is the network itself")
+	assert.Equal(t, kernel.Host(), Guarded(kernel.Host(), nil, 0), "without limits it is the network itself")
+}
+
+// TestNoFasterThanTheOwnerAllows: of all that is sent, by whatever connection; and what
+// was not used comes back with time.
+func TestNoFasterThanTheOwnerAllows(t *testing.T) {
+	n := Guarded(kernel.Host(), nil, 80_000) // 10,000 bytes a second
+	at := netip.MustParseAddrPort("127.0.0.1:9")
+	var conns []network.Conn
+	for range 2 {
+		c, err := n.Open(network.UDP, wire.IPv4, network.SocketOptions{})
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = c.Close() })
+		conns = append(conns, c)
+	}
+	_, err := conns[0].Send(at, make([]byte, 6000))
+	require.NoError(t, err)
+	sent, err := conns[1].SendAll([]network.Outgoing{{To: at, Message: make([]byte, 2500)}, {To: at, Message: make([]byte, 9000)}})
+	require.ErrorIs(t, err, ErrNotAllowed)
+	require.ErrorContains(t, err, "80.0 kbit/s at most")
+	assert.Equal(t, 1, sent)
+	now := time.Now()
+	a := &allowance{most: 8000}
+	assert.True(t, a.take(now, 1000))
+	assert.False(t, a.take(now, 1))
+	assert.True(t, a.take(now.Add(500*time.Millisecond), 500))
+	assert.False(t, a.take(now.Add(500*time.Millisecond), 1))
+	assert.True(t, a.take(now.Add(time.Hour), 1000))
+	assert.False(t, a.take(now.Add(time.Hour), 1), "no more than a second's worth at once")
 }
 
 // TestAFullSpoolDropsTheOldest, and says how many.

@@ -13,6 +13,9 @@ import (
 	"woodlark.example/internal/probe/sweep"
 )
 
+// sweepBits is how many bits a probe of a sweep has at most, to hold a sweep to a rate.
+const sweepBits = 64 * 8
+
 type sweepLinks = sweep.Links
 
 // sweeps are the sweeps of an agent.
@@ -74,6 +77,9 @@ func (a *Agent) sweepOnce(ctx context.Context, o plan.SweepOrder, sent func(uint
 	vias, err := reading.ParseVias(o.Via)
 	if err != nil {
 		return space.Report{}, scope, err
+	}
+	if most := float64(a.options.MostRate) / sweepBits; most > 0 && (o.Rate <= 0 || o.Rate > most) {
+		o.Rate = max(1, most) // as fast as the owner allows
 	}
 	q := sweep.Request{Space: s, Vias: vias, Rate: o.Rate, Wait: o.Wait, Rounds: o.Rounds, Random: o.Random, Seed: uint64(time.Now().UnixNano()), Sent: sent}
 	a.sweeps.timing.Lock()

@@ -63,7 +63,7 @@ func runAgent(c *call) error {
 	f.StringVar(&o.listen, "listen", "", "address and port, TCP and UDP, to answer at as the far end of other agents; :PORT for all addresses")
 	f.StringVar(&o.advertise, "advertise", "", "address and port by which others reach that, when it is another (behind NAT)")
 	f.StringVar(&o.allow, "allow", "", "prefixes that may be sent to, with commas between them; all when left out")
-	f.StringVar(&o.rate, "rate-most", "", "bits a second of datagrams that may be sent; TCP bandwidth tests are refused then")
+	f.StringVar(&o.rate, "rate-most", "", "bits a second of payload that may be sent, of all measurements together; TCP bandwidth tests are refused then")
 	f.StringVar(&o.hours, "load-hours", "", "hours in which bandwidth tests are allowed, such as 22:00-06:00")
 	f.Int64Var(&o.spool, "spool-most", 1<<30, "bytes that may wait to be uploaded; beyond them the oldest go")
 	if err := c.parse(); err != nil {
@@ -179,7 +179,7 @@ func (c *call) agentIdentity(o agentOptions) (me agentFile, err error) {
 func (c *call) serveAgent(o agentOptions, options agent.Options, me agentFile, log *slog.Logger) error {
 	link := &remote.Link{Base: me.Service, Key: me.Key, Log: log}
 	options.ID, options.Name, options.Service, options.Log, options.Dir = me.ID, me.Name, link, log, o.state
-	options.Network, options.Ground = agent.Guarded(kernel.Host(), o.allowed), host.Ground{}
+	options.Network, options.Ground = agent.Guarded(kernel.Host(), o.allowed, options.MostRate), host.Ground{}
 	options.End = func() session.End { return session.Here(me.Name, Version) }
 	a, err := agent.New(options)
 	if err != nil {
