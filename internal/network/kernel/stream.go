@@ -14,10 +14,6 @@ import (
 	"woodlark.example/internal/network"
 )
 
-// unheard is for how long an end may leave what was sent to it unacknowledged: a
-// connection over a way that was cut ends then, at both ends (RFC 5482 §3).
-const unheard = 20 * time.Second
-
 // DialTCP opens a connection.
 func (host) DialTCP(ctx context.Context, to netip.AddrPort, o network.StreamOptions) (net.Conn, error) {
 	d := net.Dialer{Timeout: 10 * time.Second, Control: func(_, _ string, c syscall.RawConn) error { return tune(c, to.Addr().Is6(), o) }}
@@ -33,9 +29,7 @@ func (host) DialTCP(ctx context.Context, to netip.AddrPort, o network.StreamOpti
 
 // ListenTCP listens at an address of this host.
 func (host) ListenTCP(at netip.AddrPort) (net.Listener, error) {
-	// What is accepted takes over the options of who listens.
-	listen := net.ListenConfig{Control: func(_, _ string, c syscall.RawConn) error { return tune(c, at.Addr().Is6(), network.StreamOptions{}) }}
-	l, err := listen.Listen(context.Background(), "tcp", at.String())
+	l, err := net.ListenTCP("tcp", net.TCPAddrFromAddrPort(at))
 	if err != nil {
 		return nil, fmt.Errorf("listen at %s: %w", at, err)
 	}
@@ -64,7 +58,6 @@ func tune(c syscall.RawConn, six bool, o network.StreamOptions) error {
 		}
 	}
 	err := c.Control(func(fd uintptr) {
-		set("its patience", unix.SetsockoptInt(int(fd), unix.IPPROTO_TCP, unix.TCP_USER_TIMEOUT, int(unheard/time.Millisecond)))
 		if o.Congestion != "" {
 			if err := unix.SetsockoptString(int(fd), unix.IPPROTO_TCP, unix.TCP_CONGESTION, o.Congestion); err != nil {
 				problem = fmt.Errorf("%w: this host has no congestion control %q; those it has are in /proc/sys/net/ipv4/tcp_available_congestion_control", network.ErrNoSuch, o.Congestion)
