@@ -17,7 +17,7 @@ const (
 // within an error, which is rounded up to one that the format can say.
 func ErrorEstimate(inStep bool, within time.Duration) uint16 {
 	// The error is multiplier · 2^(scale − 32) s, the multiplier 1 to 255.
-	units := uint64(math.Ceil(max(0, within.Seconds()) * (1 << 32)))
+	units := uint64(math.Ceil(min(max(0, within.Seconds()), 1<<31) * (1 << 32)))
 	scale := max(0, bits.Len64(units)-8)
 	multiplier := (units + 1<<scale - 1) >> scale
 	if multiplier > 255 {

@@ -147,13 +147,13 @@ func (x Streamed) quietness(d StreamDirection) []Finding {
 
 // remarked reports that the DSCP was changed on the way.
 func remarked(d StreamDirection) (Finding, bool) {
-	if len(d.DSCPs) == 0 || d.DSCPs[0].DSCP == d.DSCPSent {
+	if len(d.DSCPs) == 0 || d.DSCPSent == nil || d.DSCPs[0].DSCP == *d.DSCPSent {
 		return Finding{}, false
 	}
 	got := d.DSCPs[0]
 	return Finding{Code: DSCPRemarked, Sure: observed,
-		Sentence: fmt.Sprintf("%s: packets leave with DSCP %d and arrive with %d: somebody on the way does not honour the class.", d.Direction, d.DSCPSent, got.DSCP),
-		Figures:  map[string]float64{"dscp_sent": float64(d.DSCPSent), "dscp_received": float64(got.DSCP), "packets": float64(got.Packets)},
+		Sentence: fmt.Sprintf("%s: packets leave with DSCP %d and arrive with %d: somebody on the way does not honour the class.", d.Direction, *d.DSCPSent, got.DSCP),
+		Figures:  map[string]float64{"dscp_sent": float64(*d.DSCPSent), "dscp_received": float64(got.DSCP), "packets": float64(got.Packets)},
 		Advice:   "Trace the route with the same -dscp: it shows the hop from which another DSCP is quoted."}, true
 }
 

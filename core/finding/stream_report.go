@@ -30,7 +30,6 @@ type StreamReport struct {
 	RTTLoadMs  *float64          `json:"rtt_load_ms"`
 	Directions []StreamDirection `json:"directions"`
 	Reports    int               `json:"rtcp_reports"`
-	Timestamps string            `json:"timestamps"`
 	Reflector  *ReflectorReport  `json:"reflector,omitempty"` // when it was measured by one
 	Note       string            `json:"note,omitempty"`
 	Findings   []Finding         `json:"findings"`
@@ -95,7 +94,7 @@ type StreamDirection struct {
 	MediaMs    *float64       `json:"media_jitter_ms"` // as a receiver of RTP reckons it, on the mean; null without a codec
 	MediaMost  *float64       `json:"media_jitter_max_ms"`
 	LateSent   int            `json:"late_sent"`
-	DSCPSent   int            `json:"dscp_sent"`
+	DSCPSent   *int           `json:"dscp_sent"` // null when it is not known
 	DSCPs      []DSCPCount    `json:"dscp_received"`
 	Quality    *QualityReport `json:"quality"` // null without a codec
 	Intervals  []StreamSecond `json:"intervals"`
@@ -137,7 +136,7 @@ type StreamSecond struct {
 type Streamed struct {
 	From, To    string
 	There, Back []oneway.Stream // by call; empty where nothing was sent
-	DSCPs       [2]int          // that were sent, there and back
+	DSCPs       [2]int          // that were sent, there and back; -1 when not known
 	Bps         [2]float64
 	Clock       oneway.Clock
 	Codec       *voice.Codec // nil when it is no call
@@ -179,11 +178,14 @@ func (x Streamed) direction(list []oneway.Stream, there bool, dscp int, bps floa
 	d := StreamDirection{From: x.From, To: x.To, There: there, Bps: bps, Sent: m.Loss.Sent, Received: m.Loss.Sent - m.Loss.Lost,
 		Runs: m.Pattern.Runs, LongestRun: m.Pattern.Longest, BurstRatio: number(m.Pattern.BurstRatio), Duplicates: m.Duplicates, Reordered: m.Order.Reordered,
 		Reorder: number(m.Order.Ratio), Extent: m.Order.Extent, JitterMs: millis(m.Delay.Jitter), RFC3550Ms: millis(m.Delay.JitterRFC3550), PDVMs: millis(m.Delay.PDV),
-		Variation: millis(m.PDV999), LateSent: m.Late, DSCPSent: dscp, DSCPs: []DSCPCount{}, Intervals: []StreamSecond{}}
+		Variation: millis(m.PDV999), LateSent: m.Late, DSCPs: []DSCPCount{}, Intervals: []StreamSecond{}}
 	if !there {
 		d.From, d.To = x.To, x.From
 	}
 	d.Direction = d.From + " → " + d.To
+	if dscp >= 0 {
+		d.DSCPSent = &dscp
+	}
 	if !x.LossUnknown {
 		d.Lost, d.LossRatio = &m.Loss.Lost, ratio(m.Loss)
 	}

@@ -125,17 +125,26 @@ func streamCells(d finding.StreamDirection) []string {
 }
 
 func dscpCell(d finding.StreamDirection) string {
-	if len(d.DSCPs) == 0 || len(d.DSCPs) == 1 && d.DSCPs[0].DSCP == d.DSCPSent {
-		if d.DSCPSent == 0 {
+	sent := "?"
+	if d.DSCPSent != nil {
+		sent = strconv.Itoa(*d.DSCPSent)
+	}
+	switch {
+	case len(d.DSCPs) == 0 && d.DSCPSent != nil && *d.DSCPSent > 0:
+		return "sent " + sent + ", came not known"
+	case len(d.DSCPs) == 0:
+		return ""
+	case len(d.DSCPs) == 1 && (d.DSCPSent == nil || d.DSCPs[0].DSCP == *d.DSCPSent):
+		if d.DSCPs[0].DSCP == 0 {
 			return ""
 		}
-		return fmt.Sprintf("%d", d.DSCPSent)
+		return strconv.Itoa(d.DSCPs[0].DSCP)
 	}
 	var parts []string
 	for _, x := range d.DSCPs {
 		parts = append(parts, fmt.Sprintf("%d on %d", x.DSCP, x.Packets))
 	}
-	return fmt.Sprintf("sent %d, came %s", d.DSCPSent, strings.Join(parts, ", "))
+	return fmt.Sprintf("sent %s, came %s", sent, strings.Join(parts, ", "))
 }
 
 func streamClock(l *lines, ink Ink, r finding.StreamReport) {

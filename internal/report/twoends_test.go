@@ -15,6 +15,8 @@ import (
 
 func of(v float64) *float64 { return &v }
 
+func ref(n int) *int { return &n }
+
 func whole(v int64) *int64 { return &v }
 
 func streamReport() finding.StreamReport {
@@ -23,7 +25,7 @@ func streamReport() finding.StreamReport {
 	}
 	direction := func(name string, there bool, lost int) finding.StreamDirection {
 		return finding.StreamDirection{Direction: name, There: there, Sent: 100, Received: 100 - lost, Lost: &lost, LossRatio: of(float64(lost) / 100), LossLow: of(0), LossHigh: of(0.1), Runs: lost, LongestRun: 1,
-			MedianMs: of(11.5), MinMs: of(11), MaxMs: of(13), P99Ms: of(12), JitterMs: of(0.15), PDVMs: of(1), Variation: of(2), Reordered: 2, Extent: 3, DSCPSent: 46,
+			MedianMs: of(11.5), MinMs: of(11), MaxMs: of(13), P99Ms: of(12), JitterMs: of(0.15), PDVMs: of(1), Variation: of(2), Reordered: 2, Extent: 3, DSCPSent: ref(46),
 			DSCPs:   []finding.DSCPCount{{DSCP: 46, Packets: 90}, {DSCP: 0, Packets: 10}},
 			Quality: &finding.QualityReport{Buffer: "fixed", Discarded: 1, MouthMs: of(71), R: of(86.2), MOS: of(4.25), WorstR: of(70), WorstMOS: of(3.6)}, Intervals: []finding.StreamSecond{second(0, 0.1, 0), second(1, 0.2, lost)}}
 	}

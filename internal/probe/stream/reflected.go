@@ -389,7 +389,7 @@ func (x *reflection) report(shape paced.Shape, sent paced.Log) finding.StreamRep
 	s := finding.Streamed{From: x.o.End.Name, To: x.r.Target, There: []oneway.Stream{ways.There}, Back: []oneway.Stream{ways.Back}, DSCPs: [2]int{int(x.r.DSCP), int(x.r.DSCP)},
 		Bps: [2]float64{shape.Rate(), shape.Rate()}, Clock: x.clocks(ways), LossUnknown: !ways.Known}
 	if x.said.DSCPRefused || !x.known[wire.TLVClass] {
-		s.DSCPs[1] = 0 // it was not asked for it, or does not do it
+		s.DSCPs[1] = -1 // it was not asked for one, or says nothing: some copy that of the request
 	}
 	report := s.Report()
 	report.Target, report.Address, report.Format, report.Streams, report.IntervalMs = x.r.Target, x.o.To.String(), string(paced.Stamp), 1, figure.Millis(shape.Interval)
@@ -439,12 +439,13 @@ func (x *reflection) medians(log []time.Time) (dwell, trip *float64) {
 
 // clocks is how the reflector's clock stands to ours.
 func (x *reflection) clocks(w oneway.Ways) oneway.Clock {
-	if x.o.To.Addr().IsLoopback() {
-		return oneway.Stepped(0)
-	}
 	ours, near, _ := wire.ReadErrorEstimate(x.estimate())
 	theirs, far, ptp := wire.ReadErrorEstimate(x.step)
-	if ours && theirs && !ptp { // PTP's scale may be TAI
+	switch {
+	case ptp: // its scale may be TAI
+	case x.o.To.Addr().IsLoopback():
+		return oneway.Stepped(0)
+	case ours && theirs:
 		return oneway.Stepped(near + far)
 	}
 	c, _ := oneway.Estimate(w.There, w.Back)

@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"woodlark.example/core/finding"
 	"woodlark.example/internal/busy"
@@ -213,6 +214,48 @@ func codesOf(r finding.StreamReport) (list []finding.Code) {
 		list = append(list, f.Code)
 	}
 	return list
+}
+
+// TestWhatAPeerDoesNotSay: nothing is concluded from the DSCP of answers whose own is not
+// known, nor taken for one clock what counts by another.
+func TestWhatAPeerDoesNotSay(t *testing.T) {
+	t.Parallel()
+	c, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	require.NoError(t, err)
+	raw, err := c.SyscallConn()
+	require.NoError(t, err)
+	require.NoError(t, raw.Control(func(fd uintptr) { err = unix.SetsockoptInt(int(fd), unix.IPPROTO_IP, unix.IP_TOS, 46<<2) }))
+	require.NoError(t, err)
+	var owned sync.WaitGroup
+	owned.Go(func() {
+		b := make([]byte, 2000)
+		for {
+			n, from, err := c.ReadFrom(b)
+			if err != nil {
+				return
+			}
+			out := twampLight(binary.BigEndian.Uint32(b), b[:n], time.Now())
+			binary.BigEndian.PutUint16(out[12:], 0xc101) // in step, times of PTP
+			for _, at := range []int{4, 16} {            // as TAI has them
+				binary.BigEndian.PutUint32(out[at:], uint32(time.Now().Unix()+37))
+				binary.BigEndian.PutUint32(out[at+4:], uint32(time.Now().Nanosecond()))
+			}
+			_, _ = c.WriteTo(out, from)
+		}
+	})
+	t.Cleanup(func() { _ = c.Close(); owned.Wait() })
+	busy.Tries(t, func(k *assert.CollectT) {
+		r, err := measureBy(t, netip.MustParseAddrPort(c.LocalAddr().String()), func(r *stream.Reflected) { r.Plain = true })
+		require.NoError(k, err)
+		require.Len(k, r.Directions, 2)
+		assert.Equal(k, 46, r.Directions[1].DSCPs[0].DSCP)
+		assert.Nil(k, r.Directions[1].DSCPSent)
+		assert.NotContains(k, codesOf(r), finding.DSCPRemarked)
+		assert.False(k, r.Clock.InStep)
+		require.NotNil(k, r.Clock.OffsetMs)
+		assert.InDelta(k, 37_000, *r.Clock.OffsetMs, 20)
+		assert.Less(k, *r.Directions[0].MedianMs, 50.0)
+	})
 }
 
 func TestNoReflector(t *testing.T) {
