@@ -48,11 +48,11 @@ func (a *allowance) take(now time.Time, bytes int) bool {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.at.IsZero() {
-		a.left = a.most
-	} else {
-		a.left = min(a.most, a.left+now.Sub(a.at).Seconds()*a.most)
+		a.left, a.at = a.most, now
 	}
-	a.at = now
+	if passed := now.Sub(a.at); passed > 0 { // who asked first may come second
+		a.left, a.at = min(a.most, a.left+passed.Seconds()*a.most), now
+	}
 	if a.left < float64(bytes)*8 {
 		return false
 	}

@@ -247,3 +247,23 @@ func (s *server) agentHealth(w http.ResponseWriter, r *http.Request) {
 	}
 	w.WriteHeader(http.StatusNoContent)
 }
+
+// agentID finds an agent by its name.
+func (s *server) agentID(name string) (ident.ID, error) {
+	for _, a := range s.c.Agents() {
+		if a.Name == name {
+			return a.ID, nil
+		}
+	}
+	return ident.ID{}, errors.Join(controller.ErrInvalid, errors.New("there is no agent "+cut(name)))
+}
+
+// agentName is the name of an agent, which may have been removed since.
+func (s *server) agentName(id ident.ID) string {
+	for _, a := range s.c.Agents() {
+		if a.ID == id {
+			return a.Name
+		}
+	}
+	return "(removed)"
+}

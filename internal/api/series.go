@@ -62,22 +62,16 @@ func (s *server) series(ctx context.Context, id ident.ID, from, to time.Time) (a
 	return c.Series, err
 }
 
-// agentName is that of an agent, which may have been removed since.
-func (s *server) agentName(id ident.ID) string {
-	for _, a := range s.c.Agents() {
-		if a.ID == id {
-			return a.Name
-		}
-	}
-	return "(removed)"
-}
-
 // loads are the load runs beside a path.
 func (s *server) loads(ctx context.Context, id ident.ID, from, to time.Time) ([]apitype.LoadBeside, error) {
 	runs, err := s.c.LoadsBeside(ctx, id, from, to)
 	out := []apitype.LoadBeside{}
+	names := map[ident.ID]string{}
 	for _, r := range runs {
-		l := apitype.LoadBeside{FromAt: r.StartedAt.UTC(), From: s.agentName(r.AgentID), To: r.Target}
+		if names[r.AgentID] == "" {
+			names[r.AgentID] = s.agentName(r.AgentID)
+		}
+		l := apitype.LoadBeside{FromAt: r.StartedAt.UTC(), From: names[r.AgentID], To: r.Target}
 		if r.EndedAt != nil {
 			l.ToAt = utc(*r.EndedAt)
 		}

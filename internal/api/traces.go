@@ -116,15 +116,6 @@ func (s *server) latest(ctx context.Context, list []store.Trace) ([]store.Trace,
 	return out, nil
 }
 
-func (s *server) agentID(name string) (ident.ID, error) {
-	for _, a := range s.c.Agents() {
-		if a.Name == name {
-			return a.ID, nil
-		}
-	}
-	return ident.ID{}, errors.Join(controller.ErrInvalid, errors.New("there is no agent "+cut(name)))
-}
-
 func (s *server) getTrace(ctx context.Context, in *getTrace) (*body[apitype.Trace], error) {
 	id, err := parseID(in.ID)
 	if err != nil {

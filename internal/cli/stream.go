@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"woodlark.example/core/capacity"
@@ -133,13 +134,7 @@ func runStream(c *call) error {
 		return err
 	}
 	defer stop()
-	heard, done := c.progressLine(func(_ string, p near.Progress) string {
-		return fmt.Sprintf("%s of %s   %d lost on the way there so far", p.Elapsed.Round(time.Second), p.Length, p.Lost)
-	})
-	var tell func(near.Progress)
-	if heard != nil {
-		tell = func(p near.Progress) { heard("", p) }
-	}
+	tell, done := c.streamProgress("lost on the way there so far")
 	x, err := stream.Measure(c.ctx, options, r, tell)
 	done()
 	if err != nil {
@@ -148,11 +143,23 @@ func runStream(c *call) error {
 	return c.writeStream(x)
 }
 
+// streamProgress shows how far a stream is, and how many of its packets are what lost says.
+func (c *call) streamProgress(lost string) (tell func(near.Progress), done func()) {
+	heard, done := c.progressLine(func(_ string, p near.Progress) string {
+		return fmt.Sprintf("%s of %s   %d %s", p.Elapsed.Round(time.Second), p.Length, p.Lost, lost)
+	})
+	if heard != nil {
+		tell = func(p near.Progress) { heard("", p) }
+	}
+	return tell, done
+}
+
 // runReflected measures by a STAMP reflector alone.
 func (c *call) runReflected(o streamOptions, r stream.Request) error {
+	given := c.given("codec", "calls", "direction", "buffer", "rate", "key", "key-file")
 	switch {
-	case c.given("codec", "calls", "direction", "buffer", "rate", "key", "key-file") != "":
-		return wrongCall("a reflector sends back what it gets: -%s needs 'woodlark respond' at the target, without -reflector", c.given("codec", "calls", "direction", "buffer", "rate", "key", "key-file"))
+	case len(given) > 0:
+		return wrongCall("a reflector sends back what it gets: leave out %s, or run 'woodlark respond' at the target and leave out -reflector", strings.Join(given, ", "))
 	case o.from != "" && o.world == "":
 		return wrongCall("-reflector measures from this machine, or in a -world; leave out -from")
 	}
@@ -168,13 +175,7 @@ func (c *call) runReflected(o streamOptions, r stream.Request) error {
 		return err
 	}
 	defer stop()
-	heard, done := c.progressLine(func(_ string, p near.Progress) string {
-		return fmt.Sprintf("%s of %s   %d without an answer so far", p.Elapsed.Round(time.Second), p.Length, p.Lost)
-	})
-	var tell func(near.Progress)
-	if heard != nil {
-		tell = func(p near.Progress) { heard("", p) }
-	}
+	tell, done := c.streamProgress("without an answer so far")
 	report, err := stream.Reflect(c.ctx, options, x, tell)
 	done()
 	if err != nil {

@@ -13,11 +13,11 @@ import (
 	"woodlark.example/internal/plan"
 )
 
-// given is the first of some options that the call names; empty when it names none.
-func (c *call) given(names ...string) (found string) {
+// given are those of some options that the call names.
+func (c *call) given(names ...string) (found []string) {
 	c.flags.Visit(func(f *flag.Flag) {
-		if found == "" && slices.Contains(names, f.Name) {
-			found = f.Name
+		if slices.Contains(names, f.Name) {
+			found = append(found, "-"+f.Name)
 		}
 	})
 	return found
@@ -26,12 +26,7 @@ func (c *call) given(names ...string) (found string) {
 // notThere refuses options that an agent of the service is not told: what it would
 // leave out must not look as if it had been done.
 func (c *call) notThere(names ...string) error {
-	var given []string
-	c.flags.Visit(func(f *flag.Flag) {
-		if slices.Contains(names, f.Name) {
-			given = append(given, "-"+f.Name)
-		}
-	})
+	given := c.given(names...)
 	if len(given) == 0 {
 		return nil
 	}

@@ -74,7 +74,7 @@ func (c *Controller) between(p *pathState, far ident.ID, target string) bool {
 		return true
 	}
 	a := c.agents[far]
-	return a != nil && (a.Name == p.Target || a.Address == p.Target || p.Site != "" && a.Site == p.Site || slices.Contains(a.addresses(), p.Target))
+	return a != nil && (a.isAt(p.Target) || p.Site != "" && a.Site == p.Site)
 }
 
 // throughputOf is what was measured for a path; nil when nothing was. The runs of one watch

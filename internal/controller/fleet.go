@@ -164,6 +164,11 @@ func (a *agentState) addresses() []string {
 	return nil
 }
 
+// isAt reports whether a target names the agent, or an address of its machine.
+func (a *agentState) isAt(target string) bool {
+	return a.Name == target || a.Address != "" && a.Address == target || slices.Contains(a.addresses(), target)
+}
+
 // AgentViews are all agents, by name.
 func (c *Controller) AgentViews() []AgentView {
 	c.mu.RLock()

@@ -136,7 +136,7 @@ func (c *Controller) standsAt(target string, besides *agentState) (*agentState, 
 		if a == besides || a.hand == nil || a.Address == "" {
 			continue
 		}
-		if a.Address == target || a.Name == target || slices.Contains(a.addresses(), target) {
+		if a.isAt(target) {
 			return a, nil
 		}
 		if site := c.options.SiteOf(target); site != "" && a.Site == site && near == nil {

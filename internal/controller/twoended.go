@@ -211,31 +211,42 @@ func (c *Controller) carryOutTwo(ctx context.Context, s TwoEndedSpec, near, far 
 // service was stopped in the middle, and started again.
 func (c *Controller) takeTwoEnded(ctx context.Context, u plan.Upload) error {
 	for _, x := range u.TwoEnded {
-		c.twoEnds.mu.Lock()
-		_, going := c.twoEnds.going[x.ID]
-		c.twoEnds.mu.Unlock()
-		if going {
-			continue
-		}
-		row, err := c.store.TwoEndedByID(ctx, x.ID)
-		switch {
-		case errors.Is(err, store.ErrNotFound):
-			continue
-		case err != nil:
-			return err
-		case row.AgentID != u.Agent || row.Outcome != plan.Failed && row.Outcome != plan.Running || len(row.Body) > 0:
-			continue
-		}
-		x.Watch, x.Far, x.Target = row.WatchID, row.FarID, row.Target
-		if row, err = store.TwoEndedOf(row.AgentID, x); err != nil {
+		err := c.takeOneTwoEnded(ctx, u.Agent, x)
+		if errors.Is(err, store.ErrAway) {
 			return err
 		}
-		if err := c.store.SaveTwoEnded(ctx, row); err != nil {
-			return err
+		if err != nil { // it would be wrong each time that it came
+			c.log.Error("a result was not kept", "measurement", x.ID, "error", err)
 		}
-		c.carried.add(row)
-		c.publish(Event{Kind: NewTwoEnded})
 	}
+	return nil
+}
+
+func (c *Controller) takeOneTwoEnded(ctx context.Context, agent ident.ID, x plan.TwoEnded) error {
+	c.twoEnds.mu.Lock()
+	_, going := c.twoEnds.going[x.ID]
+	c.twoEnds.mu.Unlock()
+	if going { // its answer tells it
+		return nil
+	}
+	row, err := c.store.TwoEndedByID(ctx, x.ID)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return nil
+	case err != nil:
+		return err
+	case row.AgentID != agent || row.Outcome != plan.Failed && row.Outcome != plan.Running || len(row.Body) > 0:
+		return nil
+	}
+	x.Watch, x.Far, x.Target = row.WatchID, row.FarID, row.Target
+	if row, err = store.TwoEndedOf(row.AgentID, x); err != nil {
+		return err
+	}
+	if err := c.store.SaveTwoEnded(ctx, row); err != nil {
+		return err
+	}
+	c.carried.add(row)
+	c.publish(Event{Kind: NewTwoEnded})
 	return nil
 }
 
@@ -389,7 +400,13 @@ func (c *Controller) LoadsBeside(ctx context.Context, path ident.ID, from, to ti
 	if len(agents) == 0 {
 		return nil, nil
 	}
-	return c.store.LoadsBeside(ctx, agents, from, to)
+	list, err := c.store.LoadsBeside(ctx, agents, from, to)
+	c.twoEnds.mu.Lock()
+	defer c.twoEnds.mu.Unlock()
+	return slices.DeleteFunc(list, func(t store.TwoEnded) bool { // it still waits for its turn
+		x := c.twoEnds.going[t.ID]
+		return x != nil && !x.begun
+	}), err
 }
 
 // markDisturbed marks readings beside which a load run went on.

@@ -183,7 +183,8 @@ func TestAnEndIsKilled(t *testing.T) {
 	assert.Contains(t, log.String(), "the far end is gone")
 }
 
-// TestALinkIsCut: the run ends as failed in bounded time, with what was measured.
+// TestALinkIsCut: the run ends as failed in bounded time, with what was measured, and the
+// far end is free again.
 func TestALinkIsCut(t *testing.T) {
 	t.Parallel()
 	m := newMachine(t)
@@ -200,7 +201,7 @@ changes:
 	m.good("lab", "up", "-world", world, "-name", "cut")
 	_, process := labRecord(t, m, "cut")
 	t.Cleanup(func() { _ = syscall.Kill(process, syscall.SIGKILL) })
-	m.background("Far end at", "lab", "run", "-name", "cut", "-at", "far.example", "--", program, "respond", "-listen", ":7474")
+	far := m.background("Far end at", "lab", "run", "-name", "cut", "-at", "far.example", "--", program, "respond", "-listen", ":7474", "-verbose", "-sessions", "1")
 	out, errs, status := m.cli("lab", "run", "-name", "cut", "-at", "near.example", "--", program, "stream", "-key", "gull", "-for", "5m", "-format", "json", "far.example")
 	require.Equal(t, 1, status, "%s%s", out, errs)
 	r := jsonOf[finding.StreamReport](t, out)
@@ -209,6 +210,7 @@ changes:
 	assert.Contains(t, errs, "it broke off")
 	require.NotEmpty(t, r.Directions, "what came until then")
 	assert.Less(t, r.ElapsedMs, 60_000.0)
+	require.Eventually(t, func() bool { return strings.Contains(far.log.String(), "a session failed") }, time.Minute, tick, "long before the five minutes of its order")
 	m.good("lab", "down", "-name", "cut")
 }
 

@@ -107,11 +107,12 @@ func (s *Store) TwoEndedByID(ctx context.Context, id ident.ID) (TwoEnded, error)
 }
 
 // LoadsBeside are the load runs that one of some agents, near or far, took part in within a
-// stretch of time, oldest first, without their bodies.
+// stretch of time, oldest first, without their bodies: those that failed only when they
+// had sent something.
 func (s *Store) LoadsBeside(ctx context.Context, agents []ident.ID, from, to time.Time) ([]TwoEnded, error) {
 	var list []TwoEnded
 	err := s.db.WithContext(ctx).Select(twoEndedWithoutBody).
-		Where("kind = ? AND outcome <> ? AND (agent_id IN ? OR far_id IN ?) AND started_at < ? AND (ended_at > ? OR ended_at IS NULL AND outcome = ?)",
+		Where("kind = ? AND (outcome <> ? OR sent_bytes > 0) AND (agent_id IN ? OR far_id IN ?) AND started_at < ? AND (ended_at > ? OR ended_at IS NULL AND outcome = ?)",
 			"throughput", plan.Failed, agents, agents, to.UTC(), from.UTC(), plan.Running).
 		Order("started_at").Limit(mostLoads).Find(&list).Error
 	return list, wrap("list load runs", err)

@@ -1699,7 +1699,7 @@ export interface components {
             direction: string;
             dscp_received: components["schemas"]["DSCPCount"][] | null;
             /** Format: int64 */
-            dscp_sent: number;
+            dscp_sent: number | null;
             /** Format: int64 */
             duplicates: number;
             from: string;
@@ -1773,7 +1773,6 @@ export interface components {
             /** Format: int64 */
             streams: number;
             target: string;
-            timestamps: string;
             to: string;
         };
         StreamSecond: {

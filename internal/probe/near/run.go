@@ -64,6 +64,8 @@ const (
 	settle = 2 * time.Second
 	// silence is how long the far end, which speaks each second, may say nothing.
 	silence = 6 * time.Second
+	// stillEvery is how often this end shows that it is there.
+	stillEvery = 2 * time.Second
 	// collecting is how long it may take to tell what it noted.
 	collecting = 60 * time.Second
 )
@@ -101,6 +103,7 @@ func (r *Run) Run(ctx context.Context, heard func(Progress)) (Outcome, error) {
 	words := make(chan session.Message, 16)
 	failed := make(chan error, 1)
 	beside.Go(func() { r.hear(hearing, words, failed) })
+	beside.Go(func() { r.still(hearing) })
 	err := w.wait(ctx, words, failed, heard)
 	r.echoes.mu.Lock()
 	out.Rest, out.Load = slices.Clone(r.echoes.rest), slices.Clone(r.echoes.load)
@@ -120,6 +123,22 @@ func (r *Run) Run(ctx context.Context, heard func(Progress)) (Outcome, error) {
 	}
 	out.Complete = out.Problem == ""
 	return out, nil
+}
+
+// still shows the far end that this one is there: over a way that is cut nobody hangs up.
+func (r *Run) still(ctx context.Context) {
+	tick := time.NewTicker(stillEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			if r.channel.Send(session.Tick, struct{}{}, nil) != nil {
+				return // who hears the far end will notice
+			}
+		case <-ctx.Done():
+			return
+		}
+	}
 }
 
 // hear takes what the far end says.

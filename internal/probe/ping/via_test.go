@@ -87,6 +87,20 @@ func listen(t *testing.T, kind reading.Kind, address string) uint16 {
 		t.Cleanup(func() { _ = l.Close() })
 		return l.Addr().(*net.TCPAddr).AddrPort().Port()
 	}
+	return answering(t, address, func(b []byte) []byte {
+		if q, err := wire.ParseStampRequest(b); err == nil && kind == reading.ByStamp {
+			now := time.Now()
+			// It says that it kept the probe for 10 s, which cannot be: that is not
+			// taken out.
+			return wire.StampReply{Seq: q.Seq, Session: q.Session, Received: now.Add(-10 * time.Second), Sent: now, Request: q}.Marshal(len(b))
+		}
+		return b
+	})
+}
+
+// answering is a UDP port that answers each datagram as a function says.
+func answering(t *testing.T, address string, answer func(b []byte) []byte) uint16 {
+	t.Helper()
 	c, err := net.ListenPacket("udp", net.JoinHostPort(address, "0"))
 	require.NoError(t, err)
 	var wg sync.WaitGroup
@@ -98,14 +112,7 @@ func listen(t *testing.T, kind reading.Kind, address string) uint16 {
 			if err != nil {
 				return
 			}
-			answer := b[:n]
-			if q, err := wire.ParseStampRequest(answer); err == nil && kind == reading.ByStamp {
-				now := time.Now()
-				// It says that it kept the probe for 10 s, which cannot be: that is
-				// not taken out.
-				answer = wire.StampReply{Seq: q.Seq, Session: q.Session, Received: now.Add(-10 * time.Second), Sent: now, Request: q}.Marshal(n)
-			}
-			_, _ = c.WriteTo(answer, peer)
+			_, _ = c.WriteTo(answer(b[:n]), peer)
 		}
 	})
 	return c.LocalAddr().(*net.UDPAddr).AddrPort().Port()
@@ -175,28 +182,14 @@ func TestAServerThatDoesNotEcho(t *testing.T) {
 // TestStampByKey: in authenticated mode only who has the key is there.
 func TestStampByKey(t *testing.T) {
 	key := []byte("tern")
-	c, err := net.ListenPacket("udp", "127.0.0.1:0")
-	require.NoError(t, err)
-	var wg sync.WaitGroup
-	t.Cleanup(func() { _ = c.Close(); wg.Wait() })
-	wg.Go(func() {
-		b := make([]byte, 2048)
-		for {
-			n, peer, err := c.ReadFrom(b)
-			if err != nil {
-				return
-			}
-			q, err := wire.ParseStampRequestAuth(b[:n], key)
-			answer := wire.StampReply{Seq: q.Seq, Session: q.Session, Request: q, Received: q.Sent, Sent: q.Sent}
-			if err != nil { // it answers all the same, without the key
-				q, _ = wire.ParseStampRequest(b[:n])
-				_, _ = c.WriteTo(wire.StampReply{Seq: q.Seq, Session: q.Session, Request: q}.MarshalAuth(n, []byte("gull")), peer)
-				continue
-			}
-			_, _ = c.WriteTo(answer.MarshalAuth(n, key), peer)
+	via := reading.Via{Kind: reading.ByStamp, Port: answering(t, "127.0.0.1", func(b []byte) []byte {
+		q, err := wire.ParseStampRequestAuth(b, key)
+		if err != nil { // it answers all the same, with another key
+			q, _ = wire.ParseStampRequest(b)
+			return wire.StampReply{Seq: q.Seq, Session: q.Session, Request: q}.MarshalAuth(len(b), []byte("gull"))
 		}
-	})
-	via := reading.Via{Kind: reading.ByStamp, Port: c.LocalAddr().(*net.UDPAddr).AddrPort().Port()}
+		return wire.StampReply{Seq: q.Seq, Session: q.Session, Request: q, Received: q.Sent, Sent: q.Sent}.MarshalAuth(len(b), key)
+	})}
 	for with, want := range map[string]int{"tern": 10, "another": 0} {
 		results, err := ping.Measure(t.Context(), kernel.Host(), ping.Request{Addrs: []netip.Addr{netip.MustParseAddr("127.0.0.1")}, Vias: []reading.Via{via}, Probes: 10, Interval: 5 * time.Millisecond, Wait: 300 * time.Millisecond, StampKey: []byte(with)})
 		require.NoError(t, err)

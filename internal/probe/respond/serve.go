@@ -38,6 +38,9 @@ type served struct {
 const (
 	orderPatience = 30 * time.Second
 	joinPatience  = 10 * time.Second
+	// silence is how long the near end, which says every other second that it is there,
+	// may say nothing once it has begun. Its words may wait in the queue that it tests.
+	silence = 20 * time.Second
 	// grace is how much longer than its order a session may last.
 	grace = 20 * time.Second
 	// drainPatience is how long bytes that are on their way may still take.
@@ -228,8 +231,10 @@ func (s *served) run(ctx context.Context) error {
 	defer s.channel.Close()
 	defer cancel()
 	listening.Go(func() {
+		patience := orderPatience // until it has all connections
 		for {
-			m, err := s.channel.Receive(s.order.Length() + orderPatience + grace)
+			m, err := s.channel.Receive(patience)
+			patience = silence
 			if err != nil {
 				gone <- err
 				return

@@ -12,7 +12,7 @@ import (
 )
 
 // What is said on a control connection, in this order: the near end's Open, the far
-// end's Opened or Refused, the near end's Go, the far end's Tick each second, the near
+// end's Opened or Refused, the near end's Go, a Tick of each end now and then, the near
 // end's Finish, the far end's Log in as many parts as it takes, and its Done.
 const (
 	Open    Kind = "open"

@@ -173,7 +173,7 @@ function StreamOf({ r }: { r: Streamed }) {
       <Mirror there={strip(there)} back={strip(back)} unit="ms" format={(v) => ms(v)} names={[there?.direction ?? "", back?.direction ?? ""]} what="Jitter" />
       <Sides rows={rows} there={there} back={back} />
       <p className="pt-2 text-sm text-soft">
-        {r.clock.in_step ? "Both ends’ clocks are in step" : r.clock.offset_ms == null ? "The clocks are not known to be in step: there is no one-way delay" : `The far clock is ahead by ${ms(r.clock.offset_ms)} ms; that is taken out`}
+        {r.clock.in_step ? "Both ends’ clocks are in step" : r.clock.offset_ms == null ? "The clocks are not known to be in step: there is no one-way delay" : `The far clock is ${r.clock.offset_ms < 0 ? "behind" : "ahead"} by ${ms(Math.abs(r.clock.offset_ms))} ms; that is taken out`}
         {r.clock.error_ms ? `, to within ${ms(r.clock.error_ms)} ms.` : "."}
       </p>
     </>
