@@ -84,7 +84,11 @@ func TestWhatHeld(t *testing.T) {
 	}{
 		{"the receiver's window", capacity.Evidence{ByReceiver: figure.Of(0.9), Segments: 1e5, RTTRest: ms(40), RTTLoad: ms(40)}, capacity.ByWindow},
 		{"the sender's buffer", capacity.Evidence{ByBuffer: figure.Of(0.8), Segments: 1e5, RTTRest: ms(40), RTTLoad: ms(41)}, capacity.ByWindow},
-		{"a window on a long path that carries more", capacity.Evidence{ByReceiver: figure.Of(0.4), Segments: 1e3, RTTRest: ms(550), RTTLoad: ms(551), Below: &capacity.Burst{}, Above: &capacity.Burst{Delayed: ms(1)}}, capacity.ByWindow},
+		{"a window on a long path that carries more", capacity.Evidence{Rate: 1e6, ByReceiver: figure.Of(0.4), Segments: 1e3, RTTRest: ms(550), RTTLoad: ms(551), Below: &capacity.Burst{}, Above: &capacity.Burst{Rate: 1.5e6, For: time.Second, Delayed: ms(1)}}, capacity.ByWindow},
+		// What a full link of 1 Mbit/s leaves of 1.5 for a second stands 333 ms at the end.
+		{"a window, on a machine that delays packets itself", capacity.Evidence{Rate: 1e6, ByReceiver: figure.Of(0.3), Segments: 1e3, RTTRest: ms(550), RTTLoad: ms(551), Below: &capacity.Burst{}, Above: &capacity.Burst{Rate: 1.5e6, For: time.Second, Delayed: ms(20)}}, capacity.ByWindow},
+		{"a window, but what is beyond has to wait", capacity.Evidence{Rate: 1e6, ByReceiver: figure.Of(0.3), Segments: 1e3, RTTRest: ms(550), RTTLoad: ms(551), Below: &capacity.Burst{}, Above: &capacity.Burst{Rate: 1.5e6, For: time.Second, Delayed: ms(160)}}, capacity.NotKnown},
+		{"a window, but nothing beyond was offered", capacity.Evidence{Rate: 1e6, ByReceiver: figure.Of(0.3), Segments: 1e3, RTTRest: ms(550), RTTLoad: ms(551), Below: &capacity.Burst{}, Above: &capacity.Burst{Rate: 1e6, For: time.Second}}, capacity.NotKnown},
 		{"no time, which looks like a full buffer", capacity.Evidence{ByBuffer: figure.Of(0.7), Segments: 1e5, RTTRest: ms(1), RTTLoad: ms(1), Busy: figure.Of(0.95)}, capacity.ByHost},
 		{"loss at half the rate too", capacity.Evidence{Segments: 1e5, Retransmits: 1000, RTTRest: ms(40), RTTLoad: ms(40), Below: &capacity.Burst{Loss: 0.01}}, capacity.ByLoss},
 		{"loss too seldom to be seen in a short stream", capacity.Evidence{Segments: 2300, Retransmits: 13, RTTRest: ms(79), RTTLoad: ms(79), Below: &capacity.Burst{}, Above: &capacity.Burst{Loss: 0.006}}, capacity.ByLoss},

@@ -40,8 +40,20 @@ type Evidence struct {
 // Burst is what datagrams at a rate met.
 type Burst struct {
 	Rate    Rate
-	Loss    float64 // ratio
-	Delayed figure.Duration
+	For     time.Duration   // it lasted
+	Loss    float64         // ratio
+	Delayed figure.Duration // beyond the fastest of them, in the mean
+}
+
+// carried reports whether the path had room for a burst beyond a rate. Were that rate all
+// that the path carries, then what exceeds it would be lost, or would stand before it: at
+// the end For·(1 − rate/Rate), in the mean half of that.
+func (b *Burst) carried(beyond Rate) bool {
+	if b == nil || b.Loss >= clearlyLost || b.Rate <= beyond {
+		return false
+	}
+	stands := time.Duration(float64(b.For) * (1 - float64(beyond/b.Rate)) / 2)
+	return b.Delayed.Or(0) < max(waits, stands/4)
 }
 
 // Held is a judgement.
@@ -56,7 +68,8 @@ const (
 	partlyHeld  = 0.2  // that tells when datagrams go through faster
 	noTime      = 0.85 // busy
 	deepQueue   = 5 * time.Millisecond
-	manyAgain   = 5e-4 // segments sent again
+	waits       = 3 * time.Millisecond // in the mean, of a burst at a queue
+	manyAgain   = 5e-4                 // segments sent again
 	manyLost    = 2e-3
 	clearlyLost = 2e-3 // of datagrams at half the rate
 )
@@ -76,13 +89,13 @@ func WhatHeld(e Evidence) Held {
 		return Held{ByWindow, share(receiver), "the receiver's window was used up"}
 	case receiver+buffer >= mostlyHeld && again < manyAgain:
 		return Held{ByWindow, share(buffer), "the sender's buffer was used up"}
-	case receiver+buffer >= partlyHeld && again < manyAgain && e.Above != nil && e.Above.Loss < clearlyLost && e.Above.Delayed.Or(0) < deepQueue:
+	case receiver+buffer >= partlyHeld && again < manyAgain && e.Above.carried(e.Rate):
 		return Held{ByWindow, 0.8, "the window was used up again and again, and the path carries more"}
 	case e.Below != nil && e.Below.Loss >= clearlyLost:
 		return Held{ByLoss, share(0.5 + 50*e.Below.Loss), "packets are lost even at half of this rate"}
-	case e.Above != nil && e.Above.Loss >= 0.02 && !queued && e.Above.Delayed.Or(math.MaxInt64) < deepQueue && again >= manyAgain:
+	case e.Above != nil && e.Above.Loss >= 0.02 && !queued && e.Above.Delayed.Or(math.MaxInt64) < waits && again >= manyAgain:
 		return Held{ByPolicer, 0.9, "what exceeds the rate is dropped at once, without having waited"}
-	case queued || e.Above != nil && e.Above.Loss >= 0.02 && e.Above.Delayed.Or(0) >= deepQueue:
+	case queued || e.Above != nil && e.Above.Loss >= 0.02 && e.Above.Delayed.Or(0) >= waits:
 		return Held{ByLink, 0.9, "a queue stood before the link all along"}
 	case again >= manyLost && e.Above != nil && e.Above.Loss < 0.02:
 		return Held{ByLoss, 0.85, "segments are lost now and then, and TCP slows down for each, while datagrams go through faster"}

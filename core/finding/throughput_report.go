@@ -122,7 +122,7 @@ type ThroughputTry struct {
 	OfferedBps  float64  `json:"offered_bps"`
 	ReceivedBps *float64 `json:"received_bps"`
 	LossRatio   *float64 `json:"loss_ratio"`
-	DelayedMs   *float64 `json:"delayed_ms"` // the slowest beyond the fastest
+	DelayedMs   *float64 `json:"delayed_ms"` // beyond the fastest, in the mean
 }
 
 // ThroughputInterval is about a second, at both ends.

@@ -19,11 +19,12 @@ type Tally struct {
 	Last       time.Time
 
 	jitter  float64 // of RFC 3550 §6.4.1, ns
-	transit float64
-	least   float64 // transit, ns
-	most    float64
+	transit float64 // of the latest, ns
+	first   float64 // transit; the next two are beyond it
+	least   float64
+	sum     float64
+	timed   int64                     // packets with a time of sending
 	seen    *[tallyWindow / 64]uint64 // whether a number came, of the last ones
-	started bool
 }
 
 // tallyWindow is how far behind the highest a duplicate is still known as one.
@@ -61,13 +62,15 @@ func (t *Tally) Add(number int, sent, received time.Time, size int) {
 		return
 	}
 	transit := float64(received.Sub(sent))
-	if t.started {
+	if t.timed > 0 {
 		t.jitter += (math.Abs(transit-t.transit) - t.jitter) / 16
-		t.least, t.most = min(t.least, transit), max(t.most, transit)
 	} else {
-		t.least, t.most = transit, transit
+		t.first = transit
 	}
-	t.started, t.transit = true, transit
+	t.least = min(t.least, transit-t.first)
+	t.sum += transit - t.first
+	t.timed++
+	t.transit = transit
 }
 
 // Lost is how many of the packets that were sent did not arrive.
@@ -75,18 +78,19 @@ func (t Tally) Lost(sent int64) int64 { return max(0, sent-t.Packets) }
 
 // Jitter is that of RFC 3550 §6.4.1; absent without times of sending.
 func (t Tally) Jitter() figure.Duration {
-	if !t.started {
+	if t.timed == 0 {
 		return figure.Duration{}
 	}
 	return figure.Of(round(t.jitter))
 }
 
-// Waited is how much longer the slowest packet took than the fastest.
+// Waited is how much longer than the fastest the packets took, in the mean: what a queue
+// held them, while a single late one hardly counts.
 func (t Tally) Waited() figure.Duration {
-	if !t.started {
+	if t.timed == 0 {
 		return figure.Duration{}
 	}
-	return figure.Of(round(t.most - t.least))
+	return figure.Of(round(t.sum/float64(t.timed) - t.least))
 }
 
 func round(ns float64) time.Duration { return time.Duration(math.Round(ns)) }

@@ -56,7 +56,7 @@ func TestTallyOfVariation(t *testing.T) {
 		y.Add(i, at, at.Add(d*ms), 1)
 	}
 	assert.InDelta(t, 1.2109375e6, float64(y.Jitter().Or(0)), 1)
-	assert.Equal(t, 10*ms, y.Waited().Or(0))
+	assert.InDelta(t, 10e6/3, float64(y.Waited().Or(0)), 1, "0, 10 and 0 ms beyond the fastest")
 	var untimed oneway.Tally
 	untimed.Add(0, time.Time{}, origin, 1)
 	assert.Equal(t, int64(1), untimed.Packets)

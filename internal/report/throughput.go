@@ -44,7 +44,7 @@ func Throughput(w io.Writer, ink Ink, r finding.ThroughputReport, zone *time.Loc
 	}
 	for _, d := range r.Directions {
 		for _, t := range d.Tried {
-			l.put("  %s", ink.Faint(fmt.Sprintf("%s: datagrams at %s lost %s, the slowest waited %s.", d.Direction, Rate(&t.OfferedBps), orNone(Percent(t.LossRatio)), orNone(Ms(t.DelayedMs)))))
+			l.put("  %s", ink.Faint(fmt.Sprintf("%s: datagrams at %s lost %s, the others waited %s in the mean.", d.Direction, Rate(&t.OfferedBps), orNone(Percent(t.LossRatio)), orNone(Ms(t.DelayedMs)))))
 		}
 	}
 	if len(r.Directions) > 0 {

@@ -112,7 +112,7 @@ func TestThroughputText(t *testing.T) {
 	out := b.String()
 	assert.Less(t, strings.Index(out, "The link holds it."), strings.Index(out, "received"))
 	for _, says := range []string{"holm  203.0.113.26:7474  from desk, TCP, 2 streams, 10s from 12:00:00 UTC", "8.00 Mbit/s", "50.0 Mbit/s", "7.84 Mbit/s", "8.50 Mbit/s", "best and worst left out", "7 of 1000 segments", "70.0 ms", "99.3 %", "250 %",
-		"Within themselves the machines reach 30.0 Gbit/s here and nothing that could be measured there.", "desk → holm: datagrams at 4.00 Mbit/s lost 0 %, the slowest waited 0.700 ms.",
+		"Within themselves the machines reach 30.0 Gbit/s here and nothing that could be measured there.", "desk → holm: datagrams at 4.00 Mbit/s lost 0 %, the others waited 0.700 ms in the mean.",
 		"congestion control cubic; window 65536 bytes; the first 2s left out; Linux 6.1 here, Linux 6.6 there.", "(8.00 Mbit/s)"} {
 		assert.Contains(t, out, says)
 	}

@@ -172,7 +172,7 @@ type Counted struct {
 	Reordered  int64    `json:"reordered"`
 	Seconds    float64  `json:"seconds"` // from the first to the last
 	JitterMs   *float64 `json:"jitter_ms"`
-	WaitedMs   *float64 `json:"waited_ms"` // how much longer the slowest took than the fastest
+	WaitedMs   *float64 `json:"waited_ms"` // how much longer than the fastest they took, in the mean
 }
 
 // Second is what an end counted in about a second.

@@ -181,7 +181,7 @@ func (m *measurement) explain(ctx context.Context, d *finding.ThroughputDirectio
 			return nil
 		}
 		d.Tried = append(d.Tried, t)
-		b := &capacity.Burst{Rate: capacity.Rate(t.OfferedBps), Loss: *t.LossRatio}
+		b := &capacity.Burst{Rate: capacity.Rate(t.OfferedBps), For: tryFor, Loss: *t.LossRatio}
 		if t.DelayedMs != nil {
 			b.Delayed = figure.Of(figure.FromMillis(*t.DelayedMs))
 		}
