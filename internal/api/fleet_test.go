@@ -117,9 +117,14 @@ func TestTwoEndsOverHTTP(t *testing.T) {
 	assert.Nil(t, list[0].Stream, "lists leave it out")
 	assert.InDelta(t, 4.2, *list[0].MOS, 1e-9)
 	assert.Empty(t, get[[]apitype.TwoEnded](s, "/two-ended?kind=throughput"))
+	s.ask(http.MethodPost, "/two-ended", `{"kind": "stream", "from": "quay", "to": "192.0.2.7", "for": "1s", "request": {"reflector": true}}`, http.StatusAccepted, &x)
+	assert.Equal(t, "192.0.2.7:862", x.To, "STAMP's own port, and no key")
 	for _, bad := range []string{
 		`{"kind": "stream", "from": "quay", "to": "quay"}`, `{"kind": "stream", "from": "gull", "to": "holm"}`, `{"kind": "stream", "from": "quay", "to": "holm", "for": "gulls"}`,
 		`{"kind": "stream", "from": "quay", "to": "holm", "request": {"codec": "speex"}}`, `{"kind": "throughput", "from": "quay", "to": "holm", "request": {"protocol": "sctp"}}`,
+		`{"kind": "throughput", "from": "quay", "to": "192.0.2.7", "request": {"reflector": true}}`, `{"kind": "stream", "from": "quay", "to": "192.0.2.7", "request": {"reflector": true, "codec": "g711"}}`,
+		`{"kind": "stream", "from": "quay", "to": "holm", "request": {"plain": true}}`, `{"kind": "stream", "from": "quay", "to": "holm", "request": {"family": 5}}`,
+		`{"kind": "throughput", "from": "quay", "to": "holm", "request": {"warm_up": -1}}`, `{"kind": "throughput", "from": "quay", "to": "holm", "request": {"protocol": "udp", "bytes": 5}}`,
 		`{"kind": "stream", "from": "quay", "to": "holm", "dscp": "gull"}`, `{"kind": "gulls", "from": "quay", "to": "holm"}`, `{"kind": "stream", "from": "quay", "to": "192.0.2.7:7474"}`,
 	} {
 		s.ask(http.MethodPost, "/two-ended", bad, http.StatusUnprocessableEntity, nil)

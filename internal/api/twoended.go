@@ -66,7 +66,10 @@ func (s *server) startTwoEnded(ctx context.Context, in *body[apitype.TwoEndedOrd
 	if err := agent.CheckTwoEnded(spec.Kind, spec.Request); err != nil {
 		return nil, problem(fmt.Errorf("%w: %w", controller.ErrInvalid, err))
 	}
-	if o.Key != "" {
+	switch {
+	case o.Key != "" && o.Request.Reflector:
+		spec.Key = []byte(o.Key) // as the reflector's makers know it
+	case o.Key != "":
 		spec.Key = session.KeyFrom(o.Key)
 	}
 	row, err := s.c.TwoEnded(ctx, spec)
@@ -155,6 +158,7 @@ func (s *server) twoEndedOf(t store.TwoEnded) (apitype.TwoEnded, error) {
 func (s *server) twoEndedWatchOf(ctx context.Context, w controller.Watch, out apitype.Watch) (apitype.Watch, error) {
 	t := w.Spec.Two
 	out.Kind, out.Every, out.Interval, out.Wait, out.Probes, out.Payload, out.Via, out.Family = w.Spec.Kind, w.Spec.Every.String(), "", "", 0, 0, "", ""
+	out.Buffer, out.Search, out.Repeats = t.Buffer, t.Search, t.Repeats
 	out.Bits, out.Protocol, out.Streams, out.Direct, out.Codec, out.DayBytes = t.Rate, t.Protocol, t.Streams, t.Direction, t.Codec, w.Spec.DayBytes
 	if t.For > 0 {
 		out.For = t.For.String()

@@ -127,7 +127,7 @@ func SpecOf(in apitype.WatchSpec) (controller.Spec, error) {
 		errs = append(errs, fmt.Errorf("%w: %w", controller.ErrInvalid, err))
 	}
 	if spec.Kind == controller.KindThroughput || spec.Kind == controller.KindStream {
-		spec.Two = &plan.TwoRequest{Direction: in.Direct, For: span("for", in.For), DSCP: spec.DSCP, Rate: in.Bits, Codec: in.Codec, Protocol: in.Protocol, Streams: in.Streams}
+		spec.Two = &plan.TwoRequest{Direction: in.Direct, For: span("for", in.For), DSCP: spec.DSCP, Rate: in.Bits, Codec: in.Codec, Protocol: in.Protocol, Streams: in.Streams, Buffer: in.Buffer, Search: in.Search, Repeats: in.Repeats}
 		spec.DayBytes = in.DayBytes
 		if err := agent.CheckTwoEnded(plan.TwoEndedKind(spec.Kind), *spec.Two); err != nil {
 			errs = append(errs, fmt.Errorf("%w: %w", controller.ErrInvalid, err))

@@ -37,7 +37,6 @@ type streamOptions struct {
 	calls, size                          int
 	interval, duration                   time.Duration
 	reflector, plain                     bool
-	stampKey                             string
 }
 
 func (o *streamOptions) register(c *call) {
@@ -120,7 +119,7 @@ func runStream(c *call) error {
 		return wrongCall("-stamp-key and -plain go with -reflector")
 	}
 	if o.from != "" && o.world == "" {
-		if err := c.notThere("family", "source"); err != nil {
+		if err := c.notThere("source"); err != nil {
 			return err
 		}
 		x, err := c.twoEndsThere(o.farOptions, "stream", r.Target, r.For, o.dscp, plan.TwoRequest{Direction: o.direction, Rate: float64(r.Rate), Size: r.Size, Codec: o.codec, Calls: r.Calls, Interval: r.Interval, Buffer: o.buffer})
@@ -156,12 +155,18 @@ func (c *call) streamProgress(lost string) (tell func(near.Progress), done func(
 
 // runReflected measures by a STAMP reflector alone.
 func (c *call) runReflected(o streamOptions, r stream.Request) error {
-	given := c.given("codec", "calls", "direction", "buffer", "rate", "key", "key-file")
-	switch {
-	case len(given) > 0:
+	if given := c.given("codec", "calls", "direction", "buffer", "rate", "key", "key-file"); len(given) > 0 {
 		return wrongCall("a reflector sends back what it gets: leave out %s, or run 'woodlark respond' at the target and leave out -reflector", strings.Join(given, ", "))
-	case o.from != "" && o.world == "":
-		return wrongCall("-reflector measures from this machine, or in a -world; leave out -from")
+	}
+	if o.from != "" && o.world == "" {
+		if err := c.notThere("source"); err != nil {
+			return err
+		}
+		there, err := c.twoEndsThere(o.farOptions, "stream", r.Target, r.For, o.dscp, plan.TwoRequest{Reflector: true, Plain: o.plain, Size: r.Size, Interval: r.Interval})
+		if err != nil {
+			return err
+		}
+		return c.writeStream(*there.Stream)
 	}
 	x := stream.Reflected{Target: r.Target, For: r.For, Interval: r.Interval, Size: r.Size, DSCP: r.DSCP, Plain: o.plain}
 	if o.stampKey != "" {

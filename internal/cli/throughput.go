@@ -113,11 +113,11 @@ func runThroughput(c *call) error {
 	}
 	r.Target = c.args[0]
 	if o.from != "" && o.world == "" {
-		if err := c.notThere("family", "source", "bytes", "burst", "warm-up"); err != nil {
+		if err := c.notThere("source"); err != nil {
 			return err
 		}
 		x, err := c.twoEndsThere(o.farOptions, "throughput", r.Target, r.For, o.dscp, plan.TwoRequest{Direction: o.direction, Rate: float64(r.Rate), Size: r.Size, Protocol: o.protocol, Streams: r.Streams,
-			Repeats: r.Repeats, Congestion: r.Congestion, Window: r.Window, Search: r.Search, LossLimit: r.LossLimit, Yardstick: r.Yardstick, Line: float64(r.Line), NoExplain: !r.Explain})
+			Repeats: r.Repeats, Congestion: r.Congestion, Window: r.Window, Search: r.Search, LossLimit: r.LossLimit, Yardstick: r.Yardstick, Line: float64(r.Line), NoExplain: !r.Explain, Bytes: r.Bytes, Burst: r.Burst, WarmUp: &r.WarmUp})
 		if err != nil {
 			return err
 		}

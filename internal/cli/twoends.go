@@ -31,6 +31,7 @@ const responderPort = 7474
 // farOptions say where the far end is, and by which key it lets us in.
 type farOptions struct {
 	from, world, family, key, keyFile, source string
+	stampKey                                  string // of a reflector
 }
 
 func (o *farOptions) register(f *flag.FlagSet) {
@@ -120,8 +121,9 @@ func (c *call) ends(o farOptions, target string, usual uint16) (near.Options, er
 		}
 		options.Source = a
 	}
-	if o.family != "" && o.family != "4" && o.family != "6" {
-		return options, wrongCall("-family %q is none of 4, 6", short(o.family))
+	family, err := familyOf(o.family)
+	if err != nil {
+		return options, err
 	}
 	name, port, err := splitPort(target, usual)
 	if err != nil {
@@ -131,7 +133,7 @@ func (c *call) ends(o farOptions, target string, usual uint16) (near.Options, er
 	if err != nil {
 		return options, err
 	}
-	addr, err := c.oneAddress(n, name, o.family)
+	addr, err := c.oneAddress(n, name, family)
 	if err != nil {
 		return options, err
 	}
@@ -186,18 +188,23 @@ func splitPort(target string, usual uint16) (string, uint16, error) {
 	return name, uint16(port), nil
 }
 
+// familyOf reads -family; 0 when it is not given.
+func familyOf(text string) (int, error) {
+	switch text {
+	case "":
+		return 0, nil
+	case "4", "6":
+		return int(text[0] - '0'), nil
+	}
+	return 0, wrongCall("-family %q is none of 4, 6", short(text))
+}
+
 // oneAddress is the address of a target.
-func (c *call) oneAddress(n network.Network, name, family string) (netip.Addr, error) {
+func (c *call) oneAddress(n network.Network, name string, family int) (netip.Addr, error) {
 	if a, err := netip.ParseAddr(name); err == nil {
 		return a.Unmap(), nil
 	}
-	f := wire.Family(0)
-	switch family {
-	case "4":
-		f = wire.IPv4
-	case "6":
-		f = wire.IPv6
-	}
+	f := wire.Family(family)
 	found, err := n.Lookup(c.ctx, name, f)
 	if err != nil {
 		return netip.Addr{}, exit{exitUnmeasured, err}

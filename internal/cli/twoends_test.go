@@ -124,11 +124,11 @@ func TestAgentsAsText(t *testing.T) {
 func TestRequestsOfTwoEnds(t *testing.T) {
 	for args, says := range map[string]string{"-direction up holm": "none of there, back, both", "-buffer deep holm": "neither fixed nor adaptive", "-codec speex holm": "no codec", "-rate x holm": "is not a rate", "-calls 0 holm": "is 1 at least",
 		"-dscp gull holm": "DSCP", "-for 48h holm": "at most 24h", "-family 5 -key k holm": "is none of 4, 6", "-source x -key k holm": "is not an IP address", "holm": "lets in who has its key",
-		"-reflector -codec g711 holm": "leave out -codec, or run", "-reflector -from quay holm": "leave out -from", "-plain holm": "go with -reflector", "-reflector -payload 40 holm": "packets of 40 bytes"} {
+		"-reflector -codec g711 holm": "leave out -codec, or run", "-reflector -from quay -source 192.0.2.1 holm": "has no -source", "-plain holm": "go with -reflector", "-reflector -payload 40 holm": "packets of 40 bytes"} {
 		c, _ := callOf(streamCommand, strings.Fields(args)...)
 		assert.ErrorContains(t, runStream(c), says, args)
 	}
-	for args, says := range map[string]string{"-for 0s holm": "are above zero", "-line x holm": "-line", "-rate 1M holm": "are of UDP", "-protocol udp -window 5 holm": "are of TCP", "-direction up holm": "no direction", "a b": "name one target", "-from quay -bytes 5 -warm-up 1s holm": "has no -bytes, -warm-up"} {
+	for args, says := range map[string]string{"-for 0s holm": "are above zero", "-line x holm": "-line", "-rate 1M holm": "are of UDP", "-protocol udp -window 5 holm": "are of TCP", "-direction up holm": "no direction", "a b": "name one target", "-from quay -source 192.0.2.1 holm": "has no -source"} {
 		c, _ := callOf(throughputCommand, strings.Fields(args)...)
 		assert.ErrorContains(t, runThroughput(c), says, args)
 	}

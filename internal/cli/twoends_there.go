@@ -40,8 +40,13 @@ func (c *call) twoEndsThere(o farOptions, kind, to string, length time.Duration,
 	if err != nil {
 		return x, err
 	}
-	key, err := sharedKey(o.key, o.keyFile)
-	if err != nil {
+	key := o.stampKey
+	if !r.Reflector {
+		if key, err = sharedKey(o.key, o.keyFile); err != nil {
+			return x, err
+		}
+	}
+	if r.Family, err = familyOf(o.family); err != nil {
 		return x, err
 	}
 	order := apitype.TwoEndedOrder{Kind: kind, From: o.from, To: to, For: length.String(), DSCP: dscp, Key: key, Request: r}

@@ -14,6 +14,7 @@ import (
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store"
+	"woodlark.example/wire"
 )
 
 // KindThroughput and KindStream are the kinds of watches with two ends.
@@ -77,8 +78,8 @@ type loadSpan struct {
 type TwoEndedSpec struct {
 	Kind    plan.TwoEndedKind
 	From    string // agent
-	To      string // agent, or ADDRESS:PORT of a responder with Key
-	Key     []byte // of a responder; none for an agent
+	To      string // agent, or ADDRESS:PORT of a responder with Key, or of a reflector
+	Key     []byte // of a responder, or of a reflector's authenticated mode; none for an agent
 	Request plan.TwoRequest
 	Watch   ident.ID
 	Budget  int64 // bytes a day that the watch may send; no limit when 0
@@ -93,6 +94,9 @@ func (c *Controller) ends(s TwoEndedSpec) (near, far *agentState, err error) {
 	}
 	if near.hand == nil {
 		return nil, nil, fmt.Errorf("%w: agent %q is not running", ErrInvalid, s.From)
+	}
+	if s.Request.Reflector {
+		return near, nil, nil
 	}
 	for _, a := range c.agents {
 		if a.Name == s.To || a.Address == s.To && a.Kind != Remote {
@@ -123,7 +127,11 @@ func (c *Controller) TwoEnded(ctx context.Context, s TwoEndedSpec) (store.TwoEnd
 	near, far, err := c.ends(s)
 	if far == nil && err == nil {
 		if _, _, split := net.SplitHostPort(s.To); split != nil {
-			s.To = net.JoinHostPort(s.To, strconv.Itoa(usualPort))
+			port := usualPort
+			if s.Request.Reflector {
+				port = wire.StampPort
+			}
+			s.To = net.JoinHostPort(s.To, strconv.Itoa(port))
 		}
 	}
 	if err != nil {
@@ -504,8 +512,9 @@ func (s Spec) checkTwo() (errs []error) {
 	if s.Two == nil {
 		return append(errs, errors.New("it says nothing of what to send"))
 	}
-	if s.Two.For < 0 || s.Two.For > s.Every/2 {
-		errs = append(errs, fmt.Errorf("for %v is more than half of every %v", s.Two.For, s.Every))
+	whole := s.Two.For * time.Duration(max(1, s.Two.Repeats))
+	if s.Two.For < 0 || s.Two.Repeats < 0 || whole > s.Every/2 {
+		errs = append(errs, fmt.Errorf("%d times %v is more than half of every %v, or below zero", max(1, s.Two.Repeats), s.Two.For, s.Every))
 	}
 	if s.DayBytes < 0 {
 		errs = append(errs, fmt.Errorf("%d bytes a day are below zero", s.DayBytes))

@@ -113,13 +113,18 @@ type TwoRequest struct {
 	Direction string        `json:"direction,omitempty"` // there, back, both; of throughput each, too
 	For       time.Duration `json:"for,omitempty"`
 	DSCP      uint8         `json:"dscp,omitempty"`
-	Rate      float64       `json:"rate_bps,omitempty"`      // of datagrams, bits of payload a second
-	Size      int           `json:"payload_bytes,omitempty"` // of a datagram
+	Family    int           `json:"family,omitempty" enum:"0,4,6"` // of a far end that is a name; 4 before 6 when 0
+	Rate      float64       `json:"rate_bps,omitempty"`            // of datagrams, bits of payload a second
+	Size      int           `json:"payload_bytes,omitempty"`       // of a datagram
 	// Of a stream:
 	Codec    string        `json:"codec,omitempty"`
 	Calls    int           `json:"calls,omitempty"`
 	Interval time.Duration `json:"interval,omitempty"`
 	Buffer   string        `json:"buffer,omitempty"` // fixed or adaptive
+	// The far end is a STAMP or TWAMP-Light reflector, whose key is that of the
+	// authenticated mode; Plain leaves the TLVs of RFC 8972 out.
+	Reflector bool `json:"reflector,omitempty"`
+	Plain     bool `json:"plain,omitempty"`
 	// Of throughput:
 	Protocol   string  `json:"protocol,omitempty"` // tcp or udp
 	Streams    int     `json:"streams,omitempty"`
@@ -131,6 +136,10 @@ type TwoRequest struct {
 	Yardstick  bool    `json:"yardstick,omitempty"`
 	Line       float64 `json:"line_bps,omitempty"`
 	NoExplain  bool    `json:"no_explain,omitempty"`
+	Bytes      int64   `json:"bytes,omitempty"` // of TCP: end a stream after so many
+	Burst      int     `json:"burst,omitempty"` // of UDP: packets that leave together
+	// Of TCP, left out of the rates; two seconds when null and there is time for it.
+	WarmUp *time.Duration `json:"warm_up,omitempty"`
 }
 
 // Ticket lets a near end in at a far end, for one measurement.

@@ -2156,17 +2156,21 @@ export interface components {
             for?: string;
             /** @description Name of the agent at the near end */
             from: string;
-            /** @description Of a responder without a service */
+            /** @description Of a responder without a service, or of a reflector's authenticated mode */
             key?: string;
             /** @enum {string} */
             kind: "throughput" | "stream";
             /** @description What else there is to say */
             request?: components["schemas"]["TwoRequest"];
-            /** @description Name of the agent at the far end, or ADDRESS:PORT of a responder */
+            /** @description Name of the agent at the far end, or ADDRESS:PORT of a responder or of a reflector */
             to: string;
         };
         TwoRequest: {
             buffer?: string;
+            /** Format: int64 */
+            burst?: number;
+            /** Format: int64 */
+            bytes?: number;
             /** Format: int64 */
             calls?: number;
             codec?: string;
@@ -2174,6 +2178,11 @@ export interface components {
             direction?: string;
             /** Format: int32 */
             dscp?: number;
+            /**
+             * Format: int64
+             * @enum {integer}
+             */
+            family?: 0 | 4 | 6;
             /** Format: int64 */
             for?: number;
             /** Format: int64 */
@@ -2185,14 +2194,18 @@ export interface components {
             no_explain?: boolean;
             /** Format: int64 */
             payload_bytes?: number;
+            plain?: boolean;
             protocol?: string;
             /** Format: double */
             rate_bps?: number;
+            reflector?: boolean;
             /** Format: int64 */
             repeats?: number;
             search?: boolean;
             /** Format: int64 */
             streams?: number;
+            /** Format: int64 */
+            warm_up?: number;
             /** Format: int64 */
             window_bytes?: number;
             yardstick?: boolean;
@@ -2234,6 +2247,8 @@ export interface components {
         Watch: {
             /** @description Of a sweep: confirms addresses that are neither private nor of documentation */
             beyond?: boolean;
+            /** @description Of streams that are calls: fixed or adaptive de-jitter buffer */
+            buffer?: string;
             /**
              * Format: double
              * @description Both ways, IP layer
@@ -2317,6 +2332,13 @@ export interface components {
             rate_bps?: number;
             /**
              * Format: int64
+             * @description Of throughput: times in a row
+             */
+            repeats?: number;
+            /** @description Of throughput by UDP: the highest rate without loss, up to rate_bps */
+            search?: boolean;
+            /**
+             * Format: int64
              * @description Of throughput: side by side
              */
             streams?: number;
@@ -2335,6 +2357,8 @@ export interface components {
         WatchSpec: {
             /** @description Of a sweep: confirms addresses that are neither private nor of documentation */
             beyond?: boolean;
+            /** @description Of streams that are calls: fixed or adaptive de-jitter buffer */
+            buffer?: string;
             /**
              * Format: int64
              * @description Of throughput: that it may send a day. Default 5 GiB
@@ -2396,6 +2420,13 @@ export interface components {
              * @description Of datagrams: bits of payload a second
              */
             rate_bps?: number;
+            /**
+             * Format: int64
+             * @description Of throughput: times in a row
+             */
+            repeats?: number;
+            /** @description Of throughput by UDP: the highest rate without loss, up to rate_bps */
+            search?: boolean;
             /**
              * Format: int64
              * @description Of throughput: side by side

@@ -59,8 +59,8 @@ type InviteOrder struct {
 type TwoEndedOrder struct {
 	Kind    string          `json:"kind" enum:"throughput,stream"`
 	From    string          `json:"from" doc:"Name of the agent at the near end"`
-	To      string          `json:"to" doc:"Name of the agent at the far end, or ADDRESS:PORT of a responder"`
-	Key     string          `json:"key,omitempty" doc:"Of a responder without a service"`
+	To      string          `json:"to" doc:"Name of the agent at the far end, or ADDRESS:PORT of a responder or of a reflector"`
+	Key     string          `json:"key,omitempty" doc:"Of a responder without a service, or of a reflector's authenticated mode"`
 	For     string          `json:"for,omitempty" doc:"How long, of one direction. Default 10s"`
 	DSCP    string          `json:"dscp,omitempty"`
 	Request plan.TwoRequest `json:"request,omitempty" doc:"What else there is to say"`
@@ -299,6 +299,9 @@ type WatchSpec struct {
 	Streams  int      `json:"streams,omitempty" yaml:"streams" doc:"Of throughput: side by side"`
 	Direct   string   `json:"direction,omitempty" yaml:"direction" doc:"Of throughput and streams: there, back, both or each"`
 	Codec    string   `json:"codec,omitempty" yaml:"codec" doc:"Of streams: sent as a call of this codec"`
+	Buffer   string   `json:"buffer,omitempty" yaml:"buffer" doc:"Of streams that are calls: fixed or adaptive de-jitter buffer"`
+	Search   bool     `json:"search,omitempty" yaml:"search" doc:"Of throughput by UDP: the highest rate without loss, up to rate_bps"`
+	Repeats  int      `json:"repeats,omitempty" yaml:"repeats" doc:"Of throughput: times in a row"`
 	DayBytes int64    `json:"bytes_per_day_most,omitempty" yaml:"bytes_per_day" doc:"Of throughput: that it may send a day. Default 5 GiB"`
 }
 

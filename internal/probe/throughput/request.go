@@ -85,6 +85,8 @@ func (r *Request) complete() error {
 		return fmt.Errorf("no protocol %q: tcp or udp", r.Protocol)
 	case r.Direction != There && r.Direction != Back && r.Direction != Each && r.Direction != Both:
 		return fmt.Errorf("no direction %q: there, back, each or both", r.Direction)
+	case r.WarmUp < 0 || r.Bytes < 0 || r.Burst < 0:
+		return errors.New("warm-up, bytes and burst are not below zero")
 	case r.WarmUp >= r.For:
 		return fmt.Errorf("a warm-up of %v leaves nothing of %v", r.WarmUp, r.For)
 	case r.Repeats > 100:

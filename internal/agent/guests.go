@@ -1,0 +1,124 @@
+package agent
+
+import (
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"woodlark.example/core/capacity"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/probe/respond"
+	"woodlark.example/internal/probe/session"
+)
+
+// guests are who may measure with this agent as the far end.
+type guests struct {
+	far     *respond.Responder
+	mu      sync.Mutex
+	tickets map[string]plan.Ticket
+}
+
+// LoadHours are the hours of the day, in local time, in which load runs are allowed;
+// all of them when both are the same.
+type LoadHours struct{ From, To time.Duration }
+
+// Allow reports whether a load run may go on at a time.
+func (h LoadHours) Allow(t time.Time) bool {
+	if h.From == h.To {
+		return true
+	}
+	at := time.Duration(t.Hour())*time.Hour + time.Duration(t.Minute())*time.Minute + time.Duration(t.Second())*time.Second
+	if h.From < h.To {
+		return at >= h.From && at < h.To
+	}
+	return at >= h.From || at < h.To
+}
+
+// String writes them as 22:00-06:00.
+func (h LoadHours) String() string {
+	clock := func(d time.Duration) string {
+		return fmt.Sprintf("%02d:%02d", int(d.Hours()), int(d.Minutes())%60)
+	}
+	return clock(h.From) + "-" + clock(h.To)
+}
+
+// ParseLoadHours reads hours such as 22:00-06:00.
+func ParseLoadHours(text string) (h LoadHours, err error) {
+	var a, b, c, d int
+	if n, _ := fmt.Sscanf(text, "%d:%d-%d:%d", &a, &b, &c, &d); n != 4 || a < 0 || a > 24 || c < 0 || c > 24 || b < 0 || b > 59 || d < 0 || d > 59 {
+		return h, fmt.Errorf("%q are not hours of the day, such as 22:00-06:00", text)
+	}
+	return LoadHours{time.Duration(a)*time.Hour + time.Duration(b)*time.Minute, time.Duration(c)*time.Hour + time.Duration(d)*time.Minute}, nil
+}
+
+// mostTickets is how many tickets wait to be used.
+const mostTickets = 1000
+
+// openFarEnd opens the agent's port for other ends.
+func (a *Agent) openFarEnd() error {
+	a.guests.tickets = map[string]plan.Ticket{}
+	limits := respond.Usual()
+	if a.options.MostRate > 0 {
+		limits.Rate = a.options.MostRate
+	}
+	far, err := respond.New(respond.Options{Network: a.options.Network, Listen: a.options.Listen, Keys: a.admit, Limits: limits, StampOpen: true, Wall: a.options.Wall, End: a.end, Log: a.log})
+	if err != nil {
+		return fmt.Errorf("be a far end at %s: %w", a.options.Listen, err)
+	}
+	a.guests.far = far
+	return nil
+}
+
+func (a *Agent) end() session.End {
+	if a.options.End == nil {
+		return session.End{Name: a.options.Name}
+	}
+	e := a.options.End()
+	e.Name = a.options.Name
+	return e
+}
+
+// admit lets in who has a ticket of the service's.
+func (a *Agent) admit(h session.Hello) (respond.Grant, error) {
+	a.guests.mu.Lock()
+	defer a.guests.mu.Unlock()
+	t, ok := a.guests.tickets[h.Key]
+	if !ok || time.Now().After(t.Ends) {
+		return respond.Grant{}, errors.New("no such ticket")
+	}
+	return respond.Grant{Key: t.Key, Time: t.Time, Rate: capacity.Rate(t.Rate), TCP: t.TCP}, nil
+}
+
+// FarEnd is where it answers as a far end; empty when it does not.
+func (a *Agent) FarEnd() string {
+	switch {
+	case a.guests.far == nil:
+		return ""
+	case a.options.Advertise != "":
+		return a.options.Advertise
+	}
+	return a.guests.far.At().String()
+}
+
+// Expect lets in who has a ticket; see plan.TwoEnder.
+func (a *Agent) Expect(t plan.Ticket) (string, error) {
+	if a.guests.far == nil {
+		return "", fmt.Errorf("agent %q is no far end: start it with -listen ADDRESS:PORT", a.options.Name)
+	}
+	if t.TCP && !a.options.LoadHours.Allow(time.Now()) {
+		return "", fmt.Errorf("agent %q: its owner allows load runs only at %s", a.options.Name, a.options.LoadHours)
+	}
+	a.guests.mu.Lock()
+	defer a.guests.mu.Unlock()
+	for name, old := range a.guests.tickets {
+		if time.Now().After(old.Ends) {
+			delete(a.guests.tickets, name)
+		}
+	}
+	if len(a.guests.tickets) >= mostTickets {
+		return "", fmt.Errorf("agent %q: too many tickets wait to be used", a.options.Name)
+	}
+	a.guests.tickets[t.Name] = t
+	return a.FarEnd(), nil
+}
