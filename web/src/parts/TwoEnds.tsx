@@ -2,26 +2,17 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { call, get, type Agent, type TwoEnded, type Watch } from "../api";
 import { bits, ms, percent } from "../format";
-import { Choice } from "./Choice";
-import { Field, button, type Part } from "./Field";
+import { button, type Part } from "./Field";
 import { Mirror, type Stretch } from "./Mirror";
+import { TwoEndsForm, requestOf, usual, type Wanted } from "./TwoEndsForm";
 
 /** TwoEnds asks for a bandwidth test or a stream between two agents, and shows both directions about one axis. */
 export function TwoEnds({ kind, from, to: asked, id, agents, set }: Part & { kind: "throughput" | "stream"; id: string; agents: Agent[] }) {
   const others = agents.filter((a) => a.name !== from && a.health?.responder).map((a) => a.name);
-  const [chosen, setTo] = useState(asked);
-  const to = chosen || others[0] || "";
-  const [length, setLength] = useState("10s");
-  const [protocol, setProtocol] = useState("tcp");
-  const [rate, setRate] = useState("20");
-  const [streams, setStreams] = useState("1");
-  const [direction, setDirection] = useState(kind === "throughput" ? "each" : "both");
-  const [codec, setCodec] = useState("G.711");
-  const [dscp, setDSCP] = useState("");
-  const request = () =>
-    kind === "throughput"
-      ? { direction, protocol, streams: Number(streams), ...(protocol === "udp" ? { rate_bps: Number(rate) * 1e6 } : {}) }
-      : { direction, ...(codec === "none" ? {} : { codec }) };
+  const [wanted, want] = useState<Wanted>({ ...usual(kind), to: asked });
+  const to = wanted.reflector ? wanted.address : wanted.to || others[0] || "";
+  const { length, dscp } = wanted;
+  const request = () => requestOf(kind, wanted);
   const start = useMutation({
     mutationFn: () => call<TwoEnded>("POST", "/two-ended", { kind, from, to, for: length, dscp, request: request() }),
     onSuccess: (x) => set({ to, two: x.id }),
@@ -43,22 +34,7 @@ export function TwoEnds({ kind, from, to: asked, id, agents, set }: Part & { kin
   return (
     <>
       <form className="flex flex-wrap items-end gap-x-6 gap-y-4 py-5" onSubmit={(e) => { e.preventDefault(); start.mutate(); }}>
-        <Choice needed label="To" value={to} values={others} onChange={setTo} />
-        <Field label="For" value={length} onChange={setLength} />
-        {kind === "throughput" ? (
-          <>
-            <Choice needed label="By" value={protocol} values={["tcp", "udp"]} onChange={setProtocol} />
-            {protocol === "udp" && <Field label="Rate, Mbit/s" value={rate} onChange={setRate} />}
-            <Field label="Streams" value={streams} onChange={setStreams} />
-            <Choice needed label="Direction" value={direction} values={["each", "there", "back", "both"]} onChange={setDirection} />
-          </>
-        ) : (
-          <>
-            <Choice needed label="As" value={codec} values={["G.711", "G.729A", "G.722", "Opus", "video-720p", "video-1080p", "none"]} onChange={setCodec} />
-            <Choice needed label="Direction" value={direction} values={["both", "there", "back"]} onChange={setDirection} />
-          </>
-        )}
-        <Field label="DSCP" value={dscp} onChange={setDSCP} hint="EF" />
+        <TwoEndsForm kind={kind} wanted={wanted} others={others} want={(some) => want({ ...wanted, ...some })} />
         <button type="submit" disabled={start.isPending || !to || !from} className={button}>
           Start
         </button>
@@ -68,7 +44,7 @@ export function TwoEnds({ kind, from, to: asked, id, agents, set }: Part & { kin
           {trouble.message}
         </p>
       )}
-      {others.length === 0 && <p className="text-soft">No other agent answers as a far end. Start one with -listen; the page Agents has the command.</p>}
+      {others.length === 0 && !wanted.reflector && <p className="text-soft">No other agent answers as a far end. Start one with -listen; the page Agents has the command.</p>}
       {!id && !trouble && others.length > 0 && (
         <p className="text-soft">
           {kind === "throughput" ? "It fills the way for as long as it lasts: other load runs of the two sites wait, and what is measured beside it is marked." : "Packets leave at their moments, each way; delay, variation, loss and order are told for each direction by itself."}
@@ -81,7 +57,7 @@ export function TwoEnds({ kind, from, to: asked, id, agents, set }: Part & { kin
             <button type="button" onClick={() => stop.mutate()} className={button}>
               Stop
             </button>
-          ) : (
+          ) : wanted.reflector ? null : (
             <button type="button" disabled={watch.isPending || watch.isSuccess} onClick={() => watch.mutate()} className={button}>
               {kind === "throughput" ? "Measure it every 6 hours" : "Measure it every 15 minutes"}
             </button>
