@@ -4,9 +4,9 @@ export type Part = { from: string; to: string; set: (values: Record<string, stri
 export const words = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 
 /** Field is a labelled input of the form. */
-export function Field({ label, value, onChange, wide, hint }: { label: string; value: string; onChange: (v: string) => void; wide?: boolean; hint?: string }) {
+export function Field({ label, value, onChange, wide, narrow, hint }: { label: string; value: string; onChange: (v: string) => void; wide?: boolean; narrow?: boolean; hint?: string }) {
   return (
-    <label className={"flex flex-col gap-1 text-sm text-soft " + (wide ? "grow basis-72" : "w-36")}>
+    <label className={"flex flex-col gap-1 text-sm text-soft " + (wide ? "grow basis-72" : narrow ? "w-20" : "w-36")}>
       {label}
       <input type="text" value={value} onChange={(e) => onChange(e.target.value)} placeholder={hint} className="border-b border-line bg-transparent px-1 py-1 text-base text-ink placeholder:text-soft" />
     </label>

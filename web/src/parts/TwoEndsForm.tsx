@@ -52,14 +52,14 @@ export function TwoEndsForm({ kind, wanted: w, others, want }: { kind: "throughp
     <>
       {kind === "stream" && <Choice needed label="With" value={w.reflector ? "a STAMP reflector" : "an agent"} values={["an agent", "a STAMP reflector"]} onChange={(v) => want({ reflector: v !== "an agent" })} />}
       {w.reflector ? <Field label="Its address" value={w.address} onChange={(address) => want({ address })} hint="192.0.2.9:862" /> : <Choice needed label="To" value={w.to || others[0] || ""} values={others} onChange={(to) => want({ to })} />}
-      <Field label="For" value={w.length} onChange={(length) => want({ length })} />
+      <Field narrow label="For" value={w.length} onChange={(length) => want({ length })} />
       {kind === "throughput" && (
         <>
           <Choice needed label="By" value={w.protocol} values={["tcp", "udp"]} onChange={(protocol) => want({ protocol })} />
           {w.protocol === "udp" && <Field label={w.search ? "At most, Mbit/s" : "Rate, Mbit/s"} value={w.rate} onChange={(rate) => want({ rate })} />}
-          <Field label="Streams" value={w.streams} onChange={(streams) => want({ streams })} />
+          <Field narrow label="Streams" value={w.streams} onChange={(streams) => want({ streams })} />
           <Choice needed label="Direction" value={w.direction} values={["each", "there", "back", "both"]} onChange={(direction) => want({ direction })} />
-          <Field label="Times" value={w.repeats} onChange={(repeats) => want({ repeats })} />
+          <Field narrow label="Times" value={w.repeats} onChange={(repeats) => want({ repeats })} />
           {w.protocol === "udp" && <Tick label="Search the highest rate without loss" on={w.search} set={(search) => want({ search })} />}
           <Tick label="Own machines first" on={w.yardstick} set={(yardstick) => want({ yardstick })} />
         </>
@@ -71,7 +71,7 @@ export function TwoEndsForm({ kind, wanted: w, others, want }: { kind: "throughp
           {w.codec !== "none" && !w.codec.startsWith("video") && <Choice needed label="De-jitter buffer" value={w.buffer} values={["fixed", "adaptive"]} onChange={(buffer) => want({ buffer })} />}
         </>
       )}
-      <Field label="DSCP" value={w.dscp} onChange={(dscp) => want({ dscp })} hint="EF" />
+      <Field narrow label="DSCP" value={w.dscp} onChange={(dscp) => want({ dscp })} hint="EF" />
     </>
   );
 }
