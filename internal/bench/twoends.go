@@ -127,32 +127,52 @@ func gigabit(ctx context.Context, _, program, floor string) error {
 	return nil
 }
 
-// voicePacing is how late packets of a call leave.
+// voicePacing is how late packets of a call leave. A machine that stops for tens of
+// milliseconds now and then would decide one long run; of short pairs the middle one
+// tells the sender.
 func voicePacing(ctx context.Context, _, _, floor string) error {
-	const seconds = 30
-	b, err := outputOf(ctx, floor, "pace", strconv.Itoa(seconds))
-	if err != nil {
-		return err
+	const pairs, seconds = 9, 5
+	var ours, bare []float64
+	for range pairs {
+		b, err := outputOf(ctx, floor, "pace", strconv.Itoa(seconds))
+		if err != nil {
+			return err
+		}
+		late, err := lateness(ctx, seconds*time.Second)
+		if err != nil {
+			return err
+		}
+		bare, ours = append(bare, b[0]), append(ours, late[len(late)*99/100])
 	}
+	slices.Sort(ours)
+	slices.Sort(bare)
+	fmt.Printf("%-62s %14.3f %14.3f %8.2f\n", "50 packets a second: 99 % leave within, ms (median of 9)", ours[pairs/2], bare[pairs/2], ours[pairs/2]/bare[pairs/2])
+	fmt.Printf("%-62s %14.3f %14.3f\n", "  the worst of the 9", ours[pairs-1], bare[pairs-1])
+	return nil
+}
+
+// lateness is how many milliseconds after their moments the packets of a call leave, by
+// the kernel's times, the latest last.
+func lateness(ctx context.Context, length time.Duration) ([]float64, error) {
 	n, here := kernel.Host(), netip.MustParseAddr("127.0.0.1")
 	in, err := n.Open(network.UDP, wire.IPv4, network.SocketOptions{Source: here, Port: 47475})
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer in.Close()
 	out, err := n.Open(network.UDP, wire.IPv4, network.SocketOptions{Source: here})
 	if err != nil {
-		return err
+		return nil, err
 	}
-	s := paced.Shape{Format: paced.RTP, Calls: 1, Interval: 20 * time.Millisecond, Sizes: []int{172}, For: seconds * time.Second, First: 1, Clock: 8000}
+	s := paced.Shape{Format: paced.RTP, Calls: 1, Interval: 20 * time.Millisecond, Sizes: []int{172}, For: length, First: 1, Clock: 8000}
 	d := paced.NewDuplex(out, netip.AddrPortFrom(here, 47475), n.Clock(), paced.Plain, &s, nil)
 	d.Listen()
 	start := time.Now().Add(20 * time.Millisecond)
 	d.Start(ctx, start)
 	<-d.Sending()
-	log, _, err := d.Close() // with the kernel's times of departure
+	log, _, err := d.Close()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	var late []float64
 	wall := start.Round(0)
@@ -160,8 +180,7 @@ func voicePacing(ctx context.Context, _, _, floor string) error {
 		late = append(late, float64(at.Sub(wall.Add(time.Duration(i)*s.Interval)))/1e6)
 	}
 	slices.Sort(late)
-	fmt.Printf("%-62s %14.3f %14.3f\n", "50 packets a second: 99 % leave within, ms", late[len(late)*99/100], b[0])
-	return nil
+	return late, nil
 }
 
 // manyCalls is what 500 calls at once cost the near end.
