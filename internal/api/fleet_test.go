@@ -133,13 +133,19 @@ func TestTwoEndsOverHTTP(t *testing.T) {
 	s.ask(http.MethodDelete, "/two-ended/"+x.ID, "", http.StatusNotFound, nil)
 
 	var w apitype.Watch
-	s.ask(http.MethodPost, "/watches", `{"name": "calls", "kind": "stream", "from": ["quay"], "to": ["holm"], "every": "15m", "for": "10s", "codec": "g711"}`, http.StatusCreated, &w)
+	s.ask(http.MethodPost, "/watches", `{"name": "calls", "kind": "stream", "from": ["quay"], "to": ["holm"], "every": "15m", "for": "10s", "codec": "g711", "buffer": "adaptive"}`, http.StatusCreated, &w)
+	assert.Equal(t, "adaptive", w.Buffer)
 	assert.Equal(t, "stream", w.Kind)
 	assert.Equal(t, "10s", w.For)
 	assert.NotNil(t, w.NextDueAt)
+	s.ask(http.MethodPost, "/watches", `{"name": "most", "kind": "throughput", "from": ["quay"], "to": ["holm"], "every": "6h", "for": "5s", "protocol": "udp", "rate_bps": 5e7, "search": true, "repeats": 3}`, http.StatusCreated, &w)
+	assert.True(t, w.Search, "a search stays one, and is no load of 50 Mbit/s")
+	assert.Equal(t, 3, w.Repeats)
 	for _, bad := range []string{
 		`{"name": "a", "kind": "throughput", "from": ["quay"], "to": ["holm"]}`, `{"name": "b", "kind": "throughput", "from": ["quay"], "to": ["holm"], "every": "1m"}`,
 		`{"name": "c", "kind": "stream", "from": ["quay"], "to": ["holm"], "every": "5m", "for": "4m"}`, `{"name": "d", "kind": "stream", "from": ["quay"], "to": ["holm"], "every": "15m", "codec": "speex"}`,
+		`{"name": "e", "kind": "stream", "from": ["quay"], "to": ["holm"], "every": "15m", "codec": "g711", "buffer": "gull"}`,
+		`{"name": "f", "kind": "throughput", "from": ["quay"], "to": ["holm"], "every": "5m", "for": "1m", "repeats": 3}`,
 	} {
 		s.ask(http.MethodPost, "/watches", bad, http.StatusUnprocessableEntity, nil)
 	}

@@ -19,8 +19,8 @@ export function TwoEnds({ kind, from, to: asked, id, agents, set }: Part & { kin
   });
   const watch = useMutation({
     mutationFn: () => {
-      const { rate_bps, ...rest } = request() as { rate_bps?: number };
-      return call<Watch>("POST", "/watches", { kind, name: `${kind} ${from} to ${to}`.slice(0, 100), from: [from], to: [to], every: kind === "throughput" ? "6h" : "15m", for: length, dscp, ...(rate_bps ? { rate_bps } : {}), ...rest });
+      const { yardstick: _, ...rest } = request() as { yardstick?: boolean };
+      return call<Watch>("POST", "/watches", { kind, name: `${kind} ${from} to ${to}`.slice(0, 100), from: [from], to: [to], every: kind === "throughput" ? "6h" : "15m", for: length, dscp, ...rest });
     },
   });
   const stop = useMutation({ mutationFn: () => call<void>("DELETE", "/two-ended/" + id) });
