@@ -1,0 +1,75 @@
+package controller
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/store"
+)
+
+// disturbed reports whether a load run went on at an agent, or on the access of its
+// site, in a stretch of time.
+func (c *Controller) disturbed(agent ident.ID, site string, from, to time.Time) bool {
+	c.twoEnds.mu.Lock()
+	defer c.twoEnds.mu.Unlock()
+	hit := func(agents []ident.ID, sites []string) bool {
+		return overlap(agents, []ident.ID{agent}) || site != "" && overlap(sites, []string{site})
+	}
+	for _, s := range c.twoEnds.past {
+		if s.from.Before(to) && s.to.After(from) && hit(s.agents, s.sites) {
+			return true
+		}
+	}
+	for _, x := range c.twoEnds.going {
+		if x.load && x.begun && hit(x.agents, x.sites) {
+			return true
+		}
+	}
+	return false
+}
+
+// LoadsBeside are the load runs that may have disturbed a path: at its agent, or on the
+// access of its site.
+func (c *Controller) LoadsBeside(ctx context.Context, path ident.ID, from, to time.Time) ([]store.TwoEnded, error) {
+	c.mu.RLock()
+	var agents []ident.ID
+	if p := c.paths[path]; p != nil && c.agents[p.AgentID] != nil {
+		own := c.agents[p.AgentID]
+		for _, a := range c.agents {
+			if a.ID == own.ID || own.Site != "" && a.Site == own.Site {
+				agents = append(agents, a.ID)
+			}
+		}
+	}
+	c.mu.RUnlock()
+	if len(agents) == 0 {
+		return nil, nil
+	}
+	list, err := c.store.LoadsBeside(ctx, agents, from, to)
+	c.twoEnds.mu.Lock()
+	defer c.twoEnds.mu.Unlock()
+	return slices.DeleteFunc(list, func(t store.TwoEnded) bool { // it still waits for its turn
+		x := c.twoEnds.going[t.ID]
+		return x != nil && !x.begun
+	}), err
+}
+
+// markDisturbed marks readings beside which a load run went on.
+func (c *Controller) markDisturbed(list []plan.Record) {
+	for i := range list {
+		r := &list[i]
+		c.mu.RLock()
+		p := c.paths[r.Path]
+		site := ""
+		if p != nil && c.agents[p.AgentID] != nil {
+			site = c.agents[p.AgentID].Site
+		}
+		c.mu.RUnlock()
+		if p != nil && c.disturbed(p.AgentID, site, r.Reading.At, r.Reading.At.Add(r.Reading.Span)) {
+			r.Flags |= plan.Disturbed
+		}
+	}
+}
