@@ -22,9 +22,12 @@ func streaming(o plan.TwoEndedOrder, six bool) (func(context.Context, near.Optio
 		r := reflectedOf(o.Request, o.Key)
 		r.Target = o.Target
 		shape, err := r.Shape(six)
+		if err != nil {
+			return nil, 0, err
+		}
 		return func(ctx context.Context, options near.Options, heard func(near.Progress)) (finding.StreamReport, error) {
 			return stream.Reflect(ctx, options, r, heard)
-		}, capacity.Rate(shape.Rate()), err
+		}, capacity.Rate(shape.Rate()), nil
 	}
 	r, err := streamOf(o.Request)
 	if err != nil {
@@ -32,9 +35,12 @@ func streaming(o plan.TwoEndedOrder, six bool) (func(context.Context, near.Optio
 	}
 	r.Target = o.Target
 	order, err := r.Order()
+	if err != nil {
+		return nil, 0, err
+	}
 	return func(ctx context.Context, options near.Options, heard func(near.Progress)) (finding.StreamReport, error) {
 		return stream.Measure(ctx, options, r, heard)
-	}, capacity.Rate(order.Rate()), err
+	}, capacity.Rate(order.Rate()), nil
 }
 
 const defaultStream = 10 * time.Second

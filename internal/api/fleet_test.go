@@ -123,6 +123,8 @@ func TestTwoEndsOverHTTP(t *testing.T) {
 		`{"kind": "stream", "from": "quay", "to": "quay"}`, `{"kind": "stream", "from": "gull", "to": "holm"}`, `{"kind": "stream", "from": "quay", "to": "holm", "for": "gulls"}`,
 		`{"kind": "stream", "from": "quay", "to": "holm", "request": {"codec": "speex"}}`, `{"kind": "throughput", "from": "quay", "to": "holm", "request": {"protocol": "sctp"}}`,
 		`{"kind": "throughput", "from": "quay", "to": "192.0.2.7", "request": {"reflector": true}}`, `{"kind": "stream", "from": "quay", "to": "192.0.2.7", "request": {"reflector": true, "codec": "g711"}}`,
+		`{"kind": "stream", "from": "quay", "to": "192.0.2.7", "request": {"reflector": true, "interval": 1000}}`,
+		`{"kind": "stream", "from": "quay", "to": "192.0.2.7", "request": {"reflector": true, "payload_bytes": 5}}`,
 		`{"kind": "stream", "from": "quay", "to": "holm", "request": {"plain": true}}`, `{"kind": "stream", "from": "quay", "to": "holm", "request": {"family": 5}}`,
 		`{"kind": "throughput", "from": "quay", "to": "holm", "request": {"warm_up": -1}}`, `{"kind": "throughput", "from": "quay", "to": "holm", "request": {"protocol": "udp", "bytes": 5}}`,
 		`{"kind": "stream", "from": "quay", "to": "holm", "dscp": "gull"}`, `{"kind": "gulls", "from": "quay", "to": "holm"}`, `{"kind": "stream", "from": "quay", "to": "192.0.2.7:7474"}`,

@@ -124,7 +124,7 @@ func TestAgentsAsText(t *testing.T) {
 func TestRequestsOfTwoEnds(t *testing.T) {
 	for args, says := range map[string]string{"-direction up holm": "none of there, back, both", "-buffer deep holm": "neither fixed nor adaptive", "-codec speex holm": "no codec", "-rate x holm": "is not a rate", "-calls 0 holm": "is 1 at least",
 		"-dscp gull holm": "DSCP", "-for 48h holm": "at most 24h", "-family 5 -key k holm": "is none of 4, 6", "-source x -key k holm": "is not an IP address", "holm": "lets in who has its key",
-		"-reflector -codec g711 holm": "leave out -codec, or run", "-reflector -from quay -source 192.0.2.1 holm": "has no -source", "-plain holm": "go with -reflector", "-reflector -payload 40 holm": "packets of 40 bytes"} {
+		"-reflector -codec g711 holm": "leave out -codec, or run", "-reflector -from quay -source 192.0.2.1 holm": "has no -source", "-reflector -every 10us holm": "has agreed to nothing", "-plain holm": "go with -reflector", "-reflector -payload 40 holm": "packets of 40 bytes"} {
 		c, _ := callOf(streamCommand, strings.Fields(args)...)
 		assert.ErrorContains(t, runStream(c), says, args)
 	}

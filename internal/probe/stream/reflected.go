@@ -32,6 +32,10 @@ type Reflected struct {
 	Plain    bool   // without TLVs (RFC 8972)
 }
 
+// leastReflected is the least time between packets to a reflector: no key shows that who
+// stands there wants them, unlike at a far end of ours.
+const leastReflected = time.Millisecond
+
 // Shape is what is sent.
 func (r *Reflected) Shape(six bool) (paced.Shape, error) {
 	least := wire.StampSize
@@ -49,6 +53,9 @@ func (r *Reflected) Shape(six bool) (paced.Shape, error) {
 	}
 	if r.Interval == 0 {
 		r.Interval = DefaultInterval
+	}
+	if r.Interval < leastReflected {
+		return paced.Shape{}, fmt.Errorf("a packet each %v: a reflector has agreed to nothing, so at most one each %v goes to it", r.Interval, leastReflected)
 	}
 	s := paced.Shape{Format: paced.Stamp, Calls: 1, Interval: r.Interval, Sizes: []int{r.Size}, For: r.For, DSCP: r.DSCP}
 	return s, s.Check()
