@@ -9,12 +9,15 @@ import (
 
 	"woodlark.example/core/delay"
 	"woodlark.example/core/figure"
+	"woodlark.example/core/loss"
 	"woodlark.example/core/route"
 )
 
 const (
 	// BranchLossy: one branch of several loses more.
 	BranchLossy Code = "branch_lossy"
+	// BranchDead: one branch of several lets nothing through.
+	BranchDead Code = "branch_dead"
 	// BranchSlow: one branch of several is slower.
 	BranchSlow Code = "branch_slow"
 	// RouteChanged: hops differ from an earlier route.
@@ -32,8 +35,11 @@ func (x Traced) branches() (found []Finding) {
 	if len(x.Branches) < 2 {
 		return nil
 	}
-	located := slices.ContainsFunc(x.Faults, func(f route.Fault) bool { return f.Share < 1 })
+	located := slices.ContainsFunc(x.Faults, func(f route.Fault) bool { return !f.Share.All() })
 	for i, b := range x.Branches {
+		if b.Dead {
+			continue // told by itself
+		}
 		if f, ok := x.lossy(i, b); ok && !located && !x.TargetSpares {
 			found = append(found, f)
 		}
@@ -52,14 +58,15 @@ func (x Traced) lossy(i int, b route.Branch) (Finding, bool) {
 		if k == i || !ok || !known || low <= limit || value < leastLoss {
 			continue
 		}
-		return Finding{
-			Code: BranchLossy,
-			Sentence: fmt.Sprintf("The branch by %s loses %s of its probes, another %s; %s of the flows take it.",
-				x.by(b), figure.FormatRatio(value), figure.FormatRatio(other.Loss.Value().Or(0)), figure.FormatRatio(b.Share)),
-			Figures: map[string]float64{"loss_ratio": value, "low_ratio": low, "high_ratio": high, "share_ratio": b.Share, "hop": float64(firstOwn(b))},
+		f := Finding{
+			Code:    BranchLossy,
+			Figures: map[string]float64{"loss_ratio": value, "low_ratio": low, "high_ratio": high, "hop": float64(firstOwn(b))},
 			Sure:    interval,
 			Advice:  "Connections that are put on it suffer, others do not: tell who runs that branch, with this trace." + x.whose(x.ownAddr(b)),
-		}, true
+		}
+		f.Sentence = fmt.Sprintf("The branch by %s loses %s of its probes, another %s; the flows that take it are %s.",
+			x.by(b), figure.FormatRatio(value), figure.FormatRatio(other.Loss.Value().Or(0)), f.shared(b.Share))
+		return f, true
 	}
 	return Finding{}, false
 }
@@ -74,14 +81,15 @@ func (x Traced) slow(i int, b route.Branch) (Finding, bool) {
 		if k == i || !ok || !known || low <= high || step < leastBranchStep || step < theirs/10 {
 			continue
 		}
-		return Finding{
-			Code: BranchSlow,
-			Sentence: fmt.Sprintf("The branch by %s takes %s longer than another: %s instead of %s; %s of the flows take it.", x.by(b),
-				figure.FormatMs(figure.Millis(step)), figure.FormatMs(figure.Millis(mine)), figure.FormatMs(figure.Millis(theirs)), figure.FormatRatio(b.Share)),
-			Figures: map[string]float64{"added_ms": figure.Millis(step), "rtt_ms": figure.Millis(mine), "share_ratio": b.Share, "hop": float64(firstOwn(b))},
+		f := Finding{
+			Code:    BranchSlow,
+			Figures: map[string]float64{"added_ms": figure.Millis(step), "rtt_ms": figure.Millis(mine), "hop": float64(firstOwn(b))},
 			Sure:    interval,
 			Advice:  "Connections that are put on it are slower than others: ask who runs the balancing router whether that is meant." + x.whose(x.ownAddr(b)),
-		}, true
+		}
+		f.Sentence = fmt.Sprintf("The branch by %s takes %s longer than another: %s instead of %s; the flows that take it are %s.", x.by(b),
+			figure.FormatMs(figure.Millis(step)), figure.FormatMs(figure.Millis(mine)), figure.FormatMs(figure.Millis(theirs)), f.shared(b.Share))
+		return f, true
 	}
 	return Finding{}, false
 }
@@ -128,14 +136,65 @@ func (x Traced) by(b route.Branch) string {
 	return strings.Join(names, ", ")
 }
 
+// Before is a way that a trace saw before another took its place.
+type Before struct {
+	Route  route.Route
+	Faults []route.Fault
+	Dead   []route.Dead
+	// Until is when it was seen last, and Doubt how much later the next one was first
+	// seen; Between is what was sent to the target in that time, and lost.
+	Until   time.Time
+	Doubt   time.Duration
+	Between loss.Ratio
+}
+
+// before says when the route became another while it was traced, and what was lost on
+// the ways before.
+func (x Traced) before() (found []Finding) {
+	for i, b := range x.Before {
+		next := x.Route
+		if i+1 < len(x.Before) {
+			next = x.Before[i+1].Route
+		}
+		f, ok := x.change(b.Route, next)
+		if !ok {
+			continue
+		}
+		f.Sentence = fmt.Sprintf("The route changed at %s (within %s): %s.", b.Until.UTC().Format("15:04:05 UTC"), b.Doubt.Round(10*time.Millisecond), f.Sentence)
+		f.Figures["doubt_ms"] = figure.Millis(b.Doubt)
+		if b.Between.Sent > 0 {
+			f.Figures["lost_meanwhile"] = float64(b.Between.Lost)
+			f.Sentence += fmt.Sprintf(" Meanwhile %d of %s to the target were lost.", b.Between.Lost, count(b.Between.Sent, "probe"))
+		}
+		found = append(found, f)
+		old := x
+		old.Route, old.Faults, old.Dead, old.Before = b.Route, b.Faults, b.Dead, nil
+		for _, f := range append(old.vanishing(), old.losses()...) {
+			f.Sentence = fmt.Sprintf("On the way until %s: %s", b.Until.UTC().Format("15:04:05 UTC"), f.Sentence)
+			found = append(found, f)
+		}
+	}
+	return found
+}
+
 // changed says what differs from an earlier route.
 func (x Traced) changed() []Finding {
 	if x.Earlier == nil {
 		return nil
 	}
-	d := route.Compare(*x.Earlier, x.Route)
-	if !d.Changed {
+	f, ok := x.change(*x.Earlier, x.Route)
+	if !ok {
 		return nil
+	}
+	f.Sentence = "The route differs from " + x.When + ": " + f.Sentence + "."
+	return []Finding{f}
+}
+
+// change says what one route has that another had not, as a clause.
+func (x Traced) change(was, is route.Route) (Finding, bool) {
+	d := route.Compare(was, is)
+	if !d.Changed {
+		return Finding{}, false
 	}
 	var fresh, gone []string
 	for _, l := range d.Lines {
@@ -148,14 +207,15 @@ func (x Traced) changed() []Finding {
 	}
 	f := Finding{Code: RouteChanged, Figures: map[string]float64{"hop": float64(d.First), "new": float64(len(fresh)), "gone": float64(len(gone))}, Sure: interval,
 		Advice: "Ask who runs these hops whether the change was meant; the comparison lists all lines."}
-	f.Sentence = "The route differs from " + x.When + ":"
 	switch {
 	case len(fresh) > 0 && len(gone) > 0:
-		f.Sentence += fmt.Sprintf(" %s in place of %s", some(fresh), some(gone))
+		f.Sentence = fmt.Sprintf("%s in place of %s", some(fresh), some(gone))
 	case len(fresh) > 0:
-		f.Sentence += fmt.Sprintf(" %s came in", some(fresh))
+		f.Sentence = some(fresh) + " came in"
+	case len(gone) > 0:
+		f.Sentence = some(gone) + " dropped out"
 	default:
-		f.Sentence += fmt.Sprintf(" %s dropped out", some(gone))
+		f.Sentence = fmt.Sprintf("the target is %d hops away, before it was %d", len(is.Hops), len(was.Hops))
 	}
 	if step, ok := d.Step.Get(); ok {
 		f.Figures["step_ms"] = figure.Millis(step)
@@ -163,11 +223,9 @@ func (x Traced) changed() []Finding {
 		if step < 0 {
 			word = "shorter"
 		}
-		f.Sentence += fmt.Sprintf("; the round trip is %s %s.", figure.FormatMs(figure.Millis(max(step, -step))), word)
-	} else {
-		f.Sentence += "."
+		f.Sentence += fmt.Sprintf("; the round trip is %s %s", figure.FormatMs(figure.Millis(max(step, -step))), word)
 	}
-	return []Finding{f}
+	return f, true
 }
 
 // some names the first few.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"net/netip"
+	"strings"
 	"time"
 
 	"woodlark.example/core/figure"
@@ -28,18 +29,31 @@ const (
 type Traced struct {
 	route.Route
 	Faults []route.Fault
+	Spared []route.Spared
+	Dead   []route.Dead
+	// Before are the ways that the trace itself saw before this one, the oldest first.
+	Before []Before
 	Names  map[netip.Addr]string // of hops that have one
 	Owners route.Owners
 	MTU    RouteMTU
 	// ByOther is the kind of probe that reaches the target where this one does not,
 	// such as "tcp:443"; empty when none was tried or none does.
 	ByOther string
+	// Other is the same target asked by another kind of probe, where it alone left
+	// probes unanswered; nil when it was not, without probes when it answers none.
+	Other *OtherKind
 	// TargetSpares says that the target limits its answers: what looks lost there may
 	// not be.
 	TargetSpares bool
 	Earlier      *route.Route // to compare with; nil when there is none
 	When         string       // in words, what Earlier is: "the last trace, of …"
 	Back         *route.Route // from the target, traced at the same time; nil when it was not
+}
+
+// OtherKind is what a target lost of another kind of probe.
+type OtherKind struct {
+	Via  string
+	Loss loss.Ratio
 }
 
 // RouteMTU is where along a route packets of what size get on. Sizes are those of
@@ -99,6 +113,10 @@ const leastRTTs = 6
 // worse, how it ends, what changed, and what size of packet passes.
 func OfTrace(x Traced) []Finding {
 	found := []Finding{}
+	if f, ok := x.miserly(); ok {
+		found = append(found, f)
+		x = x.trusting()
+	}
 	if f, ok := x.loop(); ok {
 		return append(found, f)
 	}
@@ -108,11 +126,12 @@ func OfTrace(x Traced) []Finding {
 	if len(x.Hops) == 0 {
 		return found
 	}
-	lossy, branches := x.losses(), x.branches()
+	lossy, branches := append(x.vanishing(), x.losses()...), x.branches()
 	found = append(append(found, lossy...), branches...)
 	if len(lossy)+len(branches) == 0 && !x.TargetSpares {
 		found = append(found, x.unplaced()...)
 	}
+	found = append(found, x.before()...)
 	found = append(found, x.delays(len(branches) > 0)...)
 	found = append(found, x.spared()...)
 	found = append(found, x.sizes()...)
@@ -122,32 +141,87 @@ func OfTrace(x Traced) []Finding {
 
 // losses are the links where loss begins that carries on.
 func (x Traced) losses() (found []Finding) {
-	if x.TargetSpares {
-		return nil // what it left unanswered would be taken for loss
-	}
 	for _, f := range x.Faults {
-		ratio := f.Loss.Value().Or(0)
-		if ratio < leastLoss {
+		if x.TargetSpares && f.To == x.Target {
+			continue // what it left unanswered would be taken for loss
+		}
+		if f.Ratio >= leastLoss {
+			found = append(found, x.loses(f))
+		}
+	}
+	return found
+}
+
+// loses says of a fault where it is, as far as that can be told.
+func (x Traced) loses(f route.Fault) Finding {
+	out := Finding{
+		Code: LossCarried,
+		Figures: map[string]float64{"hop": float64(f.TTL), "from_hop": float64(f.FromTTL), "carried_loss_ratio": f.Ratio, "low_ratio": f.Low, "high_ratio": f.High,
+			"end_loss_ratio": f.End.Value().Or(0), "share_ratio": f.Share.Value()},
+		Sure:   sure(chance(f.Evidence)),
+		Advice: "The fault is on that link, on the way there or back, or at one of its ends: tell who runs it, with this trace." + x.whose(f.To),
+	}
+	share := ""
+	if !f.Share.All() {
+		out.Code, share = BranchLossy, ", of the flows that pass there, which are "+out.shared(f.Share)
+	}
+	before := "this host"
+	if f.From.IsValid() {
+		before = x.who(f.FromTTL, f.From)
+	}
+	lost := fmt.Sprintf("%s (%s to %s) is lost there%s.", figure.FormatRatio(f.Ratio), figure.FormatRatio(f.Low), figure.FormatRatio(f.High), share)
+	switch {
+	case len(f.Between) > 0:
+		out.Code = BranchLossy
+		var names []string
+		for _, a := range f.Between {
+			names = append(names, x.name(a))
+		}
+		out.Sentence = fmt.Sprintf("Packets are spread one by one over %s, and %s is lost on these ways and carries on to the end: on which of them, packets spread like that do not tell.",
+			strings.Join(names, " and "), figure.FormatRatio(f.Ratio))
+		if f.Even {
+			out.Code = BranchDead
+			out.Sentence += " It is as much as one of them would cost that lets nothing through."
+		}
+		out.Advice = "Measure each of these ways by itself, from the router that spreads them." + x.whose(f.Between[0])
+	case f.Even:
+		out.Sentence = fmt.Sprintf("Loss begins behind %s, on the way to %s or beside it, and carries on to the end: %s So much also costs one dead way of a few where packets are spread over them one by one; then the way that answers is sound.", before, x.who(f.TTL, f.To), lost)
+		out.Advice = "See at the router there which of its ways forward are down." + x.whose(f.From)
+	default:
+		out.Sentence = fmt.Sprintf("Loss begins between %s and %s and carries on to the end: %s", before, x.who(f.TTL, f.To), lost)
+	}
+	switch {
+	case f.To != x.Target || x.Other == nil:
+	case x.Other.Loss.Sent == 0:
+		out.Sentence += " Only the target shows it, and it answers no other kind of probe that was tried: it may spare its answers instead."
+		out.Sure = min(out.Sure, 0.5)
+	default:
+		out.Sentence += fmt.Sprintf(" By %s the target loses as much (%d of %d).", x.Other.Via, x.Other.Loss.Lost, x.Other.Loss.Sent)
+	}
+	return out
+}
+
+// shared puts a share of the flows among a finding's figures, and says it.
+func (f Finding) shared(s route.Share) string {
+	low, high := s.Interval()
+	f.Figures["share_ratio"], f.Figures["share_low_ratio"], f.Figures["share_high_ratio"] = s.Value(), low, high
+	return fmt.Sprintf("%s of all (%s to %s)", figure.FormatRatio(s.Value()), figure.FormatRatio(low), figure.FormatRatio(high))
+}
+
+// vanishing are the ways by flow that let nothing through.
+func (x Traced) vanishing() (found []Finding) {
+	for _, d := range x.Dead {
+		if x.TargetSpares && d.TTL >= len(x.Hops) {
 			continue
 		}
-		code, share := LossCarried, ""
-		if f.Share < 1 {
-			code, share = BranchLossy, fmt.Sprintf(", of the flows that pass there, which are %s of all", figure.FormatRatio(f.Share))
-		}
-		low, high, _ := f.Loss.Interval()
+		f := Finding{Code: BranchDead, Sure: sure(d.Chance), Figures: map[string]float64{"hop": float64(d.TTL), "from_hop": float64(d.FromTTL), "flows": float64(len(d.Flows))},
+			Advice: "Connections that are put on that way fail, others work: see at the last hop that answers which of its ways forward is down." + x.whose(d.From)}
 		before := "this host"
-		if f.From.IsValid() {
-			before = x.who(f.FromTTL, f.From)
+		if d.From.IsValid() {
+			before = x.who(d.FromTTL, d.From)
 		}
-		found = append(found, Finding{
-			Code: code,
-			Sentence: fmt.Sprintf("Loss begins between %s and %s and carries on to the end: %s is lost there%s.",
-				before, x.who(f.TTL, f.To), figure.FormatRatio(ratio), share),
-			Figures: map[string]float64{"hop": float64(f.TTL), "from_hop": float64(f.FromTTL), "carried_loss_ratio": ratio, "low_ratio": low, "high_ratio": high,
-				"end_loss_ratio": f.End.Value().Or(0), "share_ratio": f.Share},
-			Sure:   sure(chance(f.Evidence)),
-			Advice: "The fault is on that link, on the way there or back, or at one of its ends: tell who runs it, with this trace." + x.whose(f.To),
-		})
+		f.Sentence = fmt.Sprintf("One of several ways lets nothing through: behind %s some flows vanish, %s.", before, f.shared(d.Share))
+		found = append(found, f)
 	}
 	return found
 }
@@ -185,7 +259,7 @@ func (x Traced) delays(byBranch bool) (found []Finding) {
 			continue
 		}
 		d := added[i].Carried.Or(0)
-		if i > 0 && d >= leastAdded && d >= half(added, len(x.Hops)) && !byBranch {
+		if d >= leastAdded && d >= half(added, len(x.Hops)) && !byBranch {
 			found = append(found, Finding{
 				Code:     DelayCarried,
 				Sentence: fmt.Sprintf("%s adds %s, which carries on to the end.", capitalise(x.who(h.TTL, h.Addr())), figure.FormatMs(figure.Millis(d))),
@@ -222,6 +296,10 @@ func (x Traced) spared() (found []Finding) {
 	}
 	for i, c := range x.carried(ratios) {
 		h := x.Hops[i]
+		if len(h.Nodes) > 1 && !h.PerPacket { // which of them it is
+			found = append(found, x.sparedAmong(h)...)
+			continue
+		}
 		if !c.Spares || len(h.Nodes) == 0 {
 			continue
 		}
@@ -231,6 +309,51 @@ func (x Traced) spared() (found []Finding) {
 			Sentence: fmt.Sprintf("%s answers %s of the probes only, but hops behind it lose no more than %s: it spares its answers and forwards.",
 				capitalise(x.who(h.TTL, h.Addr())), figure.FormatRatio(1-seen), figure.FormatRatio(c.Ratio.Or(0))),
 			Figures: map[string]float64{"hop": float64(h.TTL), "loss_ratio": seen, "carried_loss_ratio": c.Ratio.Or(0)},
+			Sure:    interval,
+			Advice:  "That is no fault; look at what carries on to the target.",
+		})
+	}
+	return found
+}
+
+// miserly says that the target spares its answers: of another kind of probe it surely
+// loses less.
+func (x Traced) miserly() (Finding, bool) {
+	if x.Other == nil || x.Other.Loss.Sent == 0 || !x.Reached {
+		return Finding{}, false
+	}
+	low, high, _ := x.Loss.Interval()
+	_, most, _ := x.Other.Loss.Interval()
+	if low <= most {
+		return Finding{}, false
+	}
+	return Finding{
+		Code: LossSparing,
+		Sentence: fmt.Sprintf("%s leaves %s of these probes unanswered, but %d of %s by %s are answered: it spares its answers, and the way to it loses no more than that.",
+			capitalise(x.who(len(x.Hops), x.Target)), figure.FormatRatio(x.Loss.Value().Or(0)), x.Other.Loss.Sent-x.Other.Loss.Lost, count(x.Other.Loss.Sent, "probe"), x.Other.Via),
+		Figures: map[string]float64{"hop": float64(len(x.Hops)), "loss_ratio": x.Loss.Value().Or(0), "low_ratio": low, "high_ratio": high, "other_loss_ratio": x.Other.Loss.Value().Or(0), "other_sent": float64(x.Other.Loss.Sent)},
+		Sure:    interval,
+		Advice:  fmt.Sprintf("That is no fault; trace and measure it by what it answers: -via %s.", x.Other.Via),
+	}, true
+}
+
+// trusting leaves out what the target alone shows.
+func (x Traced) trusting() Traced {
+	x.TargetSpares = true
+	return x
+}
+
+// sparedAmong are those of a hop's several routers that spare their answers.
+func (x Traced) sparedAmong(h route.Hop) (found []Finding) {
+	for _, s := range x.Spared {
+		if s.TTL != h.TTL {
+			continue
+		}
+		found = append(found, Finding{
+			Code: LossSparing,
+			Sentence: fmt.Sprintf("%s leaves %s of the probes unanswered by itself, but the flows that pass it lose no more than %s: it spares its answers and forwards.",
+				capitalise(x.who(s.TTL, s.Addr)), figure.FormatRatio(s.Ratio), figure.FormatRatio(s.Lost.Value().Or(0))),
+			Figures: map[string]float64{"hop": float64(s.TTL), "loss_ratio": s.Ratio, "carried_loss_ratio": s.Lost.Value().Or(0)},
 			Sure:    interval,
 			Advice:  "That is no fault; look at what carries on to the target.",
 		})

@@ -97,6 +97,9 @@ type NodeReport struct {
 // BranchReport is one way that flows take.
 type BranchReport struct {
 	Share     float64  `json:"share_ratio"`
+	ShareLow  *float64 `json:"share_low_ratio,omitempty"` // 95 % interval
+	ShareHigh *float64 `json:"share_high_ratio,omitempty"`
+	Dead      bool     `json:"dead,omitempty"` // flows that take it vanish behind its last hop
 	Flows     int      `json:"flows"`
 	Hops      []string `json:"hops"` // addresses by TTL; empty where silent
 	Own       []int    `json:"own"`  // TTLs at which it differs from others
@@ -167,6 +170,9 @@ func (x Traced) Report() TraceReport {
 	if x.Reached {
 		r.RTTMs = millis(route.MedianOf(x.RTTs))
 	}
+	if _, miserly := x.miserly(); miserly {
+		x.TargetSpares = true
+	}
 	if x.Reached && !x.TargetSpares { // else it is not known
 		r.LossRatio = ratio(x.Loss)
 	}
@@ -185,12 +191,8 @@ func (x Traced) Report() TraceReport {
 		if v, ok := carried[i].Ratio.Get(); ok && x.Reached {
 			o.CarriedRatio = &v
 		}
-		total := 0
 		for _, n := range h.Nodes {
-			total += len(n.Flows)
-		}
-		for _, n := range h.Nodes {
-			o.Nodes = append(o.Nodes, x.node(n, total))
+			o.Nodes = append(o.Nodes, x.node(n, x.shareOf(h, n)))
 		}
 		if len(o.Nodes) > 0 {
 			n := o.Nodes[0]
@@ -199,7 +201,8 @@ func (x Traced) Report() TraceReport {
 		r.Hops = append(r.Hops, o)
 	}
 	for _, b := range x.Branches {
-		o := BranchReport{Share: b.Share, Flows: len(b.Flows), Hops: []string{}, Own: append([]int{}, b.Own...), Probes: b.Loss.Sent, LossRatio: ratio(b.Loss), RTTMs: millis(route.MedianOf(b.RTTs))}
+		low, high := b.Share.Interval()
+		o := BranchReport{Share: b.Share.Value(), ShareLow: &low, ShareHigh: &high, Dead: b.Dead, Flows: len(b.Flows), Hops: []string{}, Own: append([]int{}, b.Own...), Probes: b.Loss.Sent, LossRatio: ratio(b.Loss), RTTMs: millis(route.MedianOf(b.RTTs))}
 		if x.TargetSpares {
 			o.LossRatio = nil
 		}
@@ -226,8 +229,45 @@ func (x Traced) carried(losses []loss.Ratio) []route.Carried {
 	return route.Carry(losses)
 }
 
-func (x Traced) node(n route.Node, total int) NodeReport {
-	o := NodeReport{Address: text(n.Addr), Name: x.Names[n.Addr], Share: float64(len(n.Flows)) / float64(max(1, total)), Flows: len(n.Flows), Answered: n.Answered,
+// shareOf is the part of the flows that pass a node: of those whose whole way is known,
+// as for branches; of the answers, where packets are spread one by one.
+func (x Traced) shareOf(h route.Hop, n route.Node) float64 {
+	if h.PerPacket {
+		total := 0
+		for _, other := range h.Nodes {
+			total += other.Answered
+		}
+		return float64(n.Answered) / float64(max(1, total))
+	}
+	heard := map[int]bool{}
+	for _, other := range h.Nodes {
+		for _, f := range other.Flows {
+			heard[f] = true
+		}
+	}
+	passing, fair := route.Share{}, route.Share{}
+	for _, b := range x.Branches {
+		for _, f := range b.Flows {
+			if !heard[f] && !b.Dead {
+				continue
+			}
+			passing.Count(slices.Contains(n.Flows, f))
+			if f < route.FairFlows {
+				fair.Count(slices.Contains(n.Flows, f))
+			}
+		}
+	}
+	switch {
+	case fair.Flows > 0:
+		return fair.Value()
+	case passing.Flows > 0:
+		return passing.Value()
+	}
+	return float64(len(n.Flows)) / float64(max(1, len(heard)))
+}
+
+func (x Traced) node(n route.Node, share float64) NodeReport {
+	o := NodeReport{Address: text(n.Addr), Name: x.Names[n.Addr], Share: share, Flows: len(n.Flows), Answered: n.Answered,
 		RTTMs: millis(route.MedianOf(n.RTTs)), Labels: []string{}, Interface: n.Interface, Rewritten: text(n.Rewritten), Refusal: n.Refusal, MTU: n.MTU, Target: n.Target}
 	if owner, ok := x.Owners.Of(n.Addr); ok {
 		o.Owner, o.Segment = owner.Name, string(owner.Kind)
@@ -275,8 +315,12 @@ func (r TraceReport) Route() route.Route {
 		}
 		out.Hops = append(out.Hops, hop)
 	}
+	whole := 0
 	for _, b := range r.Branches {
-		branch := route.Branch{Share: b.Share, Flows: make([]int, b.Flows), Own: slices.Clone(b.Own), RTTs: one(b.RTTMs)}
+		whole += b.Flows
+	}
+	for _, b := range r.Branches {
+		branch := route.Branch{Share: route.Share{Flows: b.Flows, Of: whole}, Dead: b.Dead, Flows: make([]int, b.Flows), Own: slices.Clone(b.Own), RTTs: one(b.RTTMs)}
 		for _, a := range b.Hops {
 			branch.Hops = append(branch.Hops, addr(a))
 		}

@@ -17,18 +17,29 @@ func (g *Gather) branches(r *Route, last int) {
 	type way struct {
 		hops  []netip.Addr
 		flows []int
+		dead  bool
 	}
 	var ways []way
-	whole := 0
+	for _, d := range g.vanished() {
+		hops := make([]netip.Addr, d.FromTTL)
+		for _, flow := range d.Flows {
+			for ttl := 1; ttl <= d.FromTTL; ttl++ {
+				if t := g.spots[spot{ttl, flow}]; t != nil && len(t.heard) > 0 && !r.Hops[ttl-1].PerPacket {
+					hops[ttl-1] = t.first()
+				}
+			}
+			delete(flows, flow)
+		}
+		ways = append(ways, way{hops, d.Flows, true})
+	}
 	for _, flow := range sortedFlows(flows) {
 		hops, ok := g.way(r, flow, last)
 		if !ok {
 			continue
 		}
-		whole++
-		i := slices.IndexFunc(ways, func(w way) bool { return agree(w.hops, hops) })
+		i := slices.IndexFunc(ways, func(w way) bool { return !w.dead && agree(w.hops, hops) })
 		if i < 0 {
-			ways = append(ways, way{hops, []int{flow}})
+			ways = append(ways, way{hops, []int{flow}, false})
 			continue
 		}
 		ways[i].flows = append(ways[i].flows, flow)
@@ -39,13 +50,16 @@ func (g *Gather) branches(r *Route, last int) {
 		}
 	}
 	for _, w := range ways {
-		b := Branch{Share: float64(len(w.flows)) / float64(whole), Hops: w.hops, Flows: w.flows}
+		b := Branch{Hops: w.hops, Flows: w.flows, Dead: w.dead}
 		for _, flow := range w.flows {
 			end, ok := g.ends[flow]
 			if !ok {
-				continue
+				end = g.lastTTL()
 			}
 			t := g.spots[spot{end, flow}]
+			if t == nil {
+				continue
+			}
 			b.Loss = g.count(t, b.Loss)
 			for _, h := range t.heard {
 				b.RTTs = append(b.RTTs, h.rtts...)
@@ -53,7 +67,10 @@ func (g *Gather) branches(r *Route, last int) {
 		}
 		r.Branches = append(r.Branches, b)
 	}
-	slices.SortStableFunc(r.Branches, func(a, b Branch) int { return cmp.Compare(b.Share, a.Share) })
+	for i, b := range r.Branches {
+		r.Branches[i].Share = r.Share(func(flow int) bool { return slices.Contains(b.Flows, flow) })
+	}
+	slices.SortStableFunc(r.Branches, func(a, b Branch) int { return cmp.Compare(b.Share.Value(), a.Share.Value()) })
 	for i := range r.Branches {
 		r.Branches[i].Own = own(r.Branches, i)
 	}
@@ -106,7 +123,7 @@ func own(all []Branch, i int) []int {
 			if j == i || !a.IsValid() {
 				continue
 			}
-			if k >= len(other.Hops) || other.Hops[k].IsValid() && other.Hops[k] != a {
+			if k >= len(other.Hops) && !other.Dead || k < len(other.Hops) && other.Hops[k].IsValid() && other.Hops[k] != a {
 				ttls = append(ttls, k+1)
 				break
 			}

@@ -103,7 +103,7 @@ func TestBranches(t *testing.T) {
 	require.Len(t, r.Branches, 2)
 	assert.True(t, r.Balanced())
 	assert.Equal(t, []int{0, 2, 3}, r.Branches[0].Flows)
-	assert.InDelta(t, 0.75, r.Branches[0].Share, 1e-9)
+	assert.InDelta(t, 0.75, r.Branches[0].Share.Value(), 1e-9)
 	assert.Equal(t, []int{2}, r.Branches[0].Own)
 	assert.Equal(t, "198.51.100.1 198.51.100.2|198.51.100.3 198.51.100.5 203.0.113.26", r.Key())
 	assert.Len(t, r.Edges, 8, "here to 1; 1 to 2, to 3 and to who is silent; those three to 5; 5 to the target")

@@ -265,3 +265,20 @@ func StabilityOf(list []Sighting) Stability {
 	}
 	return s
 }
+
+type rate struct{ lost, sent float64 }
+
+// likelihood is the logarithm of that of the losses at their own ratio.
+func (r rate) likelihood() float64 {
+	if r.lost == 0 || r.lost == r.sent {
+		return 0
+	}
+	p := r.lost / r.sent
+	return r.lost*math.Log(p) + (r.sent-r.lost)*math.Log(1-p)
+}
+
+// gain is twice what two ratios explain better than a common one.
+func gain(a, b rate) float64 {
+	both := rate{a.lost + b.lost, a.sent + b.sent}
+	return 2 * (a.likelihood() + b.likelihood() - both.likelihood())
+}

@@ -20,6 +20,8 @@ type Gather struct {
 	// measured says that not all probes were of the search.
 	measured bool
 	about    map[netip.Addr]Probe // the newest answer of each
+	log      []event              // all probes, in the order that they were added
+	began    time.Time            // the first was sent
 }
 
 type spot struct{ ttl, flow int }
@@ -55,6 +57,7 @@ func NewGather(target netip.Addr) *Gather {
 
 // Add takes a probe.
 func (g *Gather) Add(p Probe) {
+	g.keep(p)
 	s := spot{p.TTL, p.Flow}
 	t := g.spots[s]
 	if t == nil {
@@ -154,8 +157,15 @@ func (g *Gather) Route() Route {
 	for i := range r.Hops {
 		r.Hops[i].order()
 	}
-	for flow, end := range g.ends {
-		t := g.spots[spot{end, flow}]
+	end := g.lastTTL()
+	for s, t := range g.spots {
+		own, ok := g.ends[s.flow]
+		if !ok {
+			own = end // it would have reached the target there
+		}
+		if s.ttl != own || end == 0 || g.stops[s.flow] > 0 && !ok {
+			continue
+		}
 		r.Loss = g.count(t, r.Loss)
 		for _, h := range t.heard {
 			r.RTTs = append(r.RTTs, h.rtts...)

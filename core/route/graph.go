@@ -60,9 +60,25 @@ type Edge struct {
 	Flows    []int
 }
 
+// Share is how many of the flows whose whole way is known go one way.
+type Share struct{ Flows, Of int }
+
+// Value is the part of them, 0 to 1; 1 when of none the whole way is known.
+func (s Share) Value() float64 { return loss.Ratio{Lost: s.Flows, Sent: s.Of}.Value().Or(1) }
+
+// Interval is the 95 % Wilson score interval of the part.
+func (s Share) Interval() (low, high float64) {
+	low, high, _ = loss.Ratio{Lost: s.Flows, Sent: s.Of}.Interval()
+	return low, high
+}
+
+// All reports whether all flows do.
+func (s Share) All() bool { return s.Flows == s.Of }
+
 // Branch is one way that flows take.
 type Branch struct {
-	Share float64      // of the flows whose whole way is known, 0 to 1
+	Share Share
+	Dead  bool         // flows that take it vanish behind its last hop
 	Hops  []netip.Addr // by TTL, from 1 on; not valid where silent
 	Flows []int
 	Loss  loss.Ratio      // from end to end
@@ -82,6 +98,40 @@ type Route struct {
 	// End to end, whichever flow.
 	Loss loss.Ratio
 	RTTs []time.Duration
+}
+
+// FairFlows are followed whatever they meet, so that they tell shares. Of those with
+// larger numbers only some are, because of whom they were seen to meet.
+const FairFlows = 16
+
+// Share is that of some flows among those whose whole way is known. Each share of a
+// route is counted over the same flows; of functions beyond the first, all must hold for
+// a flow to count at all.
+func (r Route) Share(among func(flow int) bool, counts ...func(flow int) bool) Share {
+	var fair, any Share
+	for _, b := range r.Branches {
+		for _, f := range b.Flows {
+			if slices.ContainsFunc(counts, func(holds func(int) bool) bool { return !holds(f) }) {
+				continue
+			}
+			if f < FairFlows {
+				fair.Count(among(f))
+			}
+			any.Count(among(f))
+		}
+	}
+	if fair.Flows == 0 {
+		return any
+	}
+	return fair
+}
+
+// Count counts one flow more, that is among those or not.
+func (s *Share) Count(in bool) {
+	s.Of++
+	if in {
+		s.Flows++
+	}
 }
 
 // Balanced reports whether flows take different ways.

@@ -22,7 +22,7 @@ func (g *Gather) levelled() *Gather {
 	if len(past) == 0 {
 		return g
 	}
-	out := &Gather{target: g.target, spots: maps.Clone(g.spots), ends: maps.Clone(g.ends), stops: maps.Clone(g.stops), measured: g.measured, about: g.about}
+	out := &Gather{target: g.target, spots: maps.Clone(g.spots), ends: maps.Clone(g.ends), stops: maps.Clone(g.stops), measured: g.measured, about: g.about, log: g.log, began: g.began}
 	for _, flow := range past {
 		whole := &tally{}
 		for ttl := least; ttl <= g.ends[flow]; ttl++ {

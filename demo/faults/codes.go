@@ -18,6 +18,7 @@ var meanings = map[string]string{
 	"delay_carried":        "added delay begins at a hop and carries on",
 	"delay_sparing":        "a hop shows delay that does not carry on",
 	"branch_lossy":         "one branch of several loses",
+	"branch_dead":          "one branch of several lets nothing through",
 	"branch_slow":          "one branch of several is slower",
 	"route_ends":           "nothing answers beyond a hop, or it refuses",
 	"route_loop":           "the same hops repeat",

@@ -40,6 +40,7 @@ type Expectation struct {
 	Share     string   `yaml:"share"` // of the flows
 	Added     string   `yaml:"added"` // delay, there and back
 	Step      string   `yaml:"step"`  // of the delay, there and back
+	Loss      string   `yaml:"loss"`  // the part that the place loses by itself
 	Since     string   `yaml:"since"`
 	Hours     string   `yaml:"hours"`
 	At        string   `yaml:"at"`
@@ -63,7 +64,7 @@ type Expectation struct {
 func (e Expectation) Says() string {
 	var parts []string
 	for _, p := range []struct{ word, value string }{
-		{"at", e.Hop}, {"between", strings.Join(e.Hops, " and ")}, {"branch", e.Branch}, {"share", e.Share}, {"added", e.Added}, {"step", e.Step},
+		{"at", e.Hop}, {"between", strings.Join(e.Hops, " and ")}, {"branch", e.Branch}, {"share", e.Share}, {"added", e.Added}, {"step", e.Step}, {"loss", e.Loss},
 		{"since", e.Since}, {"hours", e.Hours}, {"at", e.At}, {"on the way", e.Direction}, {"way back by", e.Back}, {"reason:", e.Reason}, {"address", e.Address},
 		{"port", number(e.Port)}, {"MTU", number(e.MTU)}, {"every", number(e.Every)}, {"rate", e.Rate}, {"queue", e.Queue}, {"window", e.Window},
 		{"offset", e.Offset}, {"objective", e.Objective},

@@ -41,7 +41,8 @@ func twoWays() finding.TraceReport {
 		}
 	}
 	r := g.Route()
-	x := finding.Traced{Route: r, Faults: g.Locate(r), Names: map[netip.Addr]string{netip.MustParseAddr("198.51.100.82"): "south.transit.example", target: "terminal.holm.example"}}
+	faults, spared := g.Locate(r)
+	x := finding.Traced{Route: r, Faults: faults, Spared: spared, Names: map[netip.Addr]string{netip.MustParseAddr("198.51.100.82"): "south.transit.example", target: "terminal.holm.example"}}
 	x.Owners, _ = route.ParseOwners(strings.NewReader("198.51.100.0/24,Kelpnet,transit\n"))
 	out := x.Report()
 	out.Target, out.From, out.Via, out.Source, out.Ended, out.Complete, out.Flows, out.Sent, out.ElapsedMs = "terminal.holm.example", "quay", "icmp", "192.0.2.20", "the target answers", true, 32, 2560, 4210

@@ -5,53 +5,35 @@ import (
 	"slices"
 	"time"
 
+	"woodlark.example/core/loss"
 	"woodlark.example/core/route"
 )
 
-// Past is a route that a trace saw before the one that it ended with.
+// Past is a route that a trace saw before another took its place.
 type Past struct {
 	Route       route.Route
+	Faults      []route.Fault
+	Dead        []route.Dead
 	First, Last time.Time
+	// Doubt is how long after Last the next route was first seen, and Between what was
+	// sent to the target in that time.
+	Doubt   time.Duration
+	Between loss.Ratio
 }
 
-// lookEvery is how often a trace that goes on looks whether the route is another.
-const lookEvery = time.Minute
-
-// lately is what a trace that goes on saw since it last looked.
-type lately struct {
-	gather *route.Gather
-	since  time.Time // it looked
-	began  time.Time // the route that it sees now
-	seen   time.Time // that route last
-	before route.Route
-}
-
-// look sees whether the route became another since it was last looked at. If so,
-// what was gathered before belongs to the past.
-func (t *tracer) look(now time.Time) {
-	l := &t.lately
-	if l.gather == nil {
-		l.gather, l.since, l.began = route.NewGather(t.Addr.WithZone("")), now, t.began
-		return
+// phases parts what was gathered into the route at the end and those before. A route of
+// which too little was seen to tell its hops is left out.
+func (t *tracer) phases() (newest *route.Gather, past []Past) {
+	list := t.gather.Phases()
+	if len(list) < 2 {
+		return t.gather, nil
 	}
-	if now.Sub(l.since) < lookEvery {
-		return
+	for i, p := range list[:len(list)-1] {
+		r := p.Gather.Route()
+		faults, _ := p.Gather.Locate(r)
+		past = append(past, Past{Route: r, Faults: faults, Dead: p.Gather.Dead(r), First: p.From, Last: p.Until, Doubt: list[i+1].Doubt, Between: list[i+1].Between})
 	}
-	newest := l.gather.Route()
-	switch {
-	case len(l.before.Hops) == 0:
-		l.before = newest
-	case newest.Reached && l.before.Reached && route.Compare(l.before, newest).Changed:
-		t.past = append(t.past, Past{Route: l.before, First: l.began, Last: l.seen})
-		t.gather, l.began, l.before = l.gather, l.since, newest
-	case newest.Key() != l.before.Key(): // two routes in one look, or a hop that spared its answers
-	default:
-		l.before = newest
-	}
-	if newest.Key() == l.before.Key() {
-		l.seen = now
-	}
-	l.gather, l.since = route.NewGather(t.Addr.WithZone("")), now
+	return list[len(list)-1].Gather, past
 }
 
 // longer lets the rounds go further when a router answers where the target did: the

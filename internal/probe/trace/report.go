@@ -33,12 +33,8 @@ const nameLimit = 2 * time.Second
 func (r Result) Report(ctx context.Context, n network.Network, ground Ground, c Context) finding.TraceReport {
 	x := r.Traced()
 	x.Owners, x.Earlier, x.When = c.Owners, c.Earlier, c.When
-	if n := len(r.Past); n > 0 && x.Earlier == nil {
-		last := r.Past[n-1]
-		x.Earlier, x.When = &last.Route, "the route until "+last.Last.UTC().Format("15:04")+" UTC"
-	}
 	if c.Names {
-		x.Names = Names(ctx, n, r.Route, c.Known, nameLimit)
+		x.Names = Names(ctx, n, r, c.Known, nameLimit)
 	}
 	if c.Back != nil {
 		back := c.Back.Route()
@@ -51,6 +47,9 @@ func (r Result) Report(ctx context.Context, n network.Network, ground Ground, c 
 		x.ByOther = ByOther(ctx, n, ground, Options{Socket: c.Socket}, Request{Addr: r.Addr, Via: r.Via})
 	}
 	x.TargetSpares = r.TargetSpares
+	if !x.TargetSpares && ctx.Err() == nil && r.Ended != Cut {
+		x.Other = Doubted(ctx, n, ground, Options{Socket: c.Socket}, r)
+	}
 	out := x.Report()
 	out.Target, out.From, out.Via = c.Target, c.From, r.Via.String()
 	out.StartedAt, out.ElapsedMs = r.Started.UTC(), figure.Millis(r.Took)
@@ -67,7 +66,7 @@ func (r Result) Report(ctx context.Context, n network.Network, ground Ground, c 
 	} else {
 		out.Timestamps = reading.StampNone.String()
 	}
-	if r.TargetSpares {
+	if r.TargetSpares && r.Via.Kind == reading.ByUDP {
 		out.Note = "By UDP the target answers with ICMP errors, which hosts limit to about one a second: what looks lost there may be spared. -via icmp or tcp:PORT tells more."
 	}
 	if hop := r.Hop; hop.Source.IsValid() {

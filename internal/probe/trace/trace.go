@@ -15,6 +15,7 @@ import (
 	"net/netip"
 	"time"
 
+	"woodlark.example/core/loss"
 	"woodlark.example/core/reading"
 	"woodlark.example/core/route"
 	"woodlark.example/internal/network"
@@ -89,11 +90,14 @@ type Result struct {
 	Ended   Ended
 	Route   route.Route
 	Faults  []route.Fault
+	Spared  []route.Spared
+	Dead    []route.Dead // ways by flow that let nothing through
 	// Past are the routes that it saw before, when the route became another while it
 	// measured: the oldest first. Route is the newest.
 	Past []Past
 	// Minutes is what each minute saw by itself, when it measured for longer than one.
 	Minutes []Minute
+	End     loss.Ratio    // of the probes with the TTL of the target, however it is reached
 	Sent    int           // probes, beyond those that only felt for the target or for sizes
 	Stamp   reading.Stamp // the least exact of the times
 	// Alive says that the target answered a probe with a large TTL, whether or not

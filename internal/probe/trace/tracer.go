@@ -44,12 +44,11 @@ type tracer struct {
 	limit   int // TTL beyond which nothing is asked; 0 when not known
 	hint    int // how far the target may be, by a probe that went all the way; 0 when not known
 	alive   bool
-	felt    bool // that probe was sent
+	lead    int // the flow that the hops are found with: one that gets through, if any does
+	feelers feelers
 	byError bool // the target answers datagrams with ICMP errors
 	patience
 
-	lately  lately
-	past    []Past
 	minutes byMinute
 
 	stage  stage
@@ -87,7 +86,6 @@ const (
 	mostGap  = time.Second
 	// mostFlows are tried at a hop.
 	mostFlows = 96
-	feelerTTL = 64
 )
 
 // patience is how long a silent hop holds up the trace: less than the wait, when
@@ -143,9 +141,6 @@ type wish struct {
 // again.
 func (t *tracer) act(now time.Time) {
 	next := t.giveUp(now)
-	if t.stage == measuring {
-		t.look(now)
-	}
 	for !t.done {
 		w, ok := t.want(now)
 		if !ok {
@@ -216,14 +211,19 @@ func (t *tracer) fire(w wish, now time.Time) {
 	switch {
 	case w.size > 0:
 		t.sizes.fired(s, err)
-	case !w.feeler:
+	case w.feeler:
+		t.feelers.fired(s.flow, t.feelerGap(), now)
+	default:
 		st := t.at(s.ttl, s.flow)
 		st.sent++
 		st.open++
 	}
 	if err != nil {
 		s.fate, s.given = true, true
-		if w.size == 0 && !w.feeler {
+		switch {
+		case w.feeler:
+			t.feelers.missed(s.flow)
+		case w.size == 0:
 			t.at(s.ttl, s.flow).open--
 		}
 		if t.ended == "" && t.stage == discovering {
@@ -275,10 +275,18 @@ func (t *tracer) missed(s *shot) {
 		return
 	}
 	if s.feeler {
+		t.feelers.missed(s.flow)
+		for ttl := range t.rows {
+			t.row(ttl).wished = false // a flow may vanish where others pass
+		}
 		return
 	}
-	t.at(s.ttl, s.flow).open--
-	if t.stage != measuring && t.answers(s.ttl) {
+	st := t.at(s.ttl, s.flow)
+	st.open--
+	if st.answered == 0 && t.answers(s.ttl) {
+		t.feelers.suspect = true
+	}
+	if t.stage != measuring && t.answers(s.ttl) && !t.feelers.vanishes(s.flow) {
 		// It answered others: perhaps it spares its answers.
 		h := t.hopAt(s.ttl) // and at() above has it looked at anew
 		h.gap = min(mostGap, 4*h.gap)
@@ -297,9 +305,6 @@ func (t *tracer) settle(s *shot, p route.Probe) {
 	t.gather.Add(p)
 	if !p.Search {
 		t.minutes.add(t, p)
-		if t.lately.gather != nil {
-			t.lately.gather.Add(p)
-		}
 	}
 	t.sent++
 	if t.Heard != nil {
@@ -325,7 +330,7 @@ func (t *tracer) heard(s *shot, p route.Probe, stamp reading.Stamp) bool {
 		return true
 	}
 	if s.feeler {
-		t.felt64(p)
+		t.felt64(s, p)
 		return true
 	}
 	st := t.at(s.ttl, s.flow)
@@ -369,12 +374,25 @@ func worse(a, b reading.Stamp) reading.Stamp {
 	return a
 }
 
-// felt64 takes the answer to the probe that went all the way.
-func (t *tracer) felt64(p route.Probe) {
+// felt64 takes the answer to a probe that went all the way.
+func (t *tracer) felt64(s *shot, p route.Probe) {
 	if p.Outcome != route.Reached {
 		return
 	}
+	if !t.alive && t.stage == discovering && s.flow != t.lead && t.endOf(t.lead) == 0 {
+		t.lead = s.flow // the one before may be put on a way that lets nothing through
+		for ttl := range t.rows {
+			t.row(ttl).wished = false
+		}
+	}
 	t.alive = true
+	if !s.given {
+		t.feelers.open[s.flow]--
+	}
+	t.feelers.came[s.flow] = true
+	if t.hint != 0 && s.flow != t.lead {
+		return
+	}
 	switch back, ok := p.HopsBack(); {
 	case p.Quoted.Known && p.Quoted.TTL > 0 && p.Quoted.TTL <= feelerTTL:
 		t.hint = feelerTTL - p.Quoted.TTL + 1
@@ -406,13 +424,15 @@ func (t *tracer) finish() {
 }
 
 func (t *tracer) result() Result {
-	r := t.gather.Route()
+	gather, past := t.phases()
+	r := gather.Route()
 	flows := 0
 	for _, row := range t.rows {
 		flows = max(flows, len(row.states))
 	}
-	out := Result{Addr: t.Addr, Via: t.Via, Hop: t.hop, Started: t.began, Took: t.took, Ended: t.ended, Route: r, Faults: t.gather.Locate(r), Sent: t.sent, Stamp: t.stamp,
-		Alive: t.alive || r.Reached, TargetSpares: t.byError, Past: t.past, Minutes: t.minutes.list(), Complete: !t.OneFlow && t.ended != Cut && len(t.unseen(nil, t.limit)) == 0, Flows: flows, MTU: t.sizes.result()}
+	faults, spared := gather.Locate(r)
+	out := Result{Addr: t.Addr, Via: t.Via, Hop: t.hop, Started: t.began, Took: t.took, Ended: t.ended, Route: r, Faults: faults, Spared: spared, Dead: gather.Dead(r), End: r.Loss, Sent: t.sent, Stamp: t.stamp,
+		Alive: t.alive || r.Reached, TargetSpares: t.byError, Past: past, Minutes: t.minutes.list(), Complete: !t.OneFlow && t.ended != Cut && len(t.unseen(nil, t.limit)) == 0, Flows: flows, MTU: t.sizes.result()}
 	if out.Ended == "" {
 		out.Ended = AtTarget
 	}

@@ -25,12 +25,16 @@ func (t *tracer) want(now time.Time) (wish, bool) {
 		list := t.wanted[:0]
 		switch t.stage {
 		case discovering:
+			list = append(list, t.feel()...)
+			if t.feelers.sent[0] == 0 {
+				break // it may tell how far the target is
+			}
 			list = append(list, t.toDiscover()...)
 			if !t.OneFlow { // branches are looked for as far as the hops are known, or the target is likely
 				list = t.unseen(list, max(t.knownTo(), min(t.hint, t.LastTTL)))
 			}
 		case branching:
-			list = t.toBranch()
+			list = append(append(list, t.feel()...), t.toBranch()...)
 		case sizing:
 			list = t.sizes.want(t)
 		case measuring:
@@ -74,12 +78,8 @@ func (t *tracer) busy(w wish) bool {
 	return slices.ContainsFunc(t.line, func(s *shot) bool { return !s.fate && s.flow%mostDatagramFlows == w.flow%mostDatagramFlows })
 }
 
-// toDiscover is what is wanted to find the hops of the first flow.
+// toDiscover is what is wanted to find the hops of the leading flow.
 func (t *tracer) toDiscover() []wish {
-	if !t.felt {
-		t.felt = true
-		return []wish{{ttl: max(feelerTTL, t.FirstTTL), feeler: true}}
-	}
 	last := t.LastTTL
 	if t.limit > 0 {
 		last = min(last, t.limit)
@@ -93,14 +93,14 @@ func (t *tracer) toDiscover() []wish {
 	silent := 0     // hops in a row that are silent for good
 	settled := true // all before
 	for ttl := t.FirstTTL; ttl <= last; ttl++ {
-		s := t.spot(ttl, 0)
+		s := t.spot(ttl, t.lead)
 		switch {
 		case s == nil:
-			if hint := t.spot(t.hint, 0); t.hint > 0 && ttl > t.hint && hint != nil && hint.open > 0 {
+			if hint := t.spot(t.hint, t.lead); t.hint > 0 && ttl > t.hint && hint != nil && hint.open > 0 {
 				return list // that one is likely the target
 			}
 			if ahead < most || ttl <= t.hint {
-				list = append(list, wish{ttl: ttl})
+				list = append(list, wish{ttl: ttl, flow: t.lead})
 			}
 			return list
 		case s.answered > 0:
@@ -115,7 +115,7 @@ func (t *tracer) toDiscover() []wish {
 		case s.sent <= t.Retries:
 			settled = false
 			ahead++
-			list = append(list, wish{ttl: ttl})
+			list = append(list, wish{ttl: ttl, flow: t.lead})
 		default:
 			if silent++; settled && silent >= t.Silent && ttl >= t.hint {
 				t.limit, t.ended = ttl, AtSilence
@@ -140,12 +140,12 @@ const moreTries = 3
 // nearer, and have spared its answers to the probes that were meant for those. The
 // first silent one is asked again slowly, and the one that the way back suggests.
 func (t *tracer) nearer() []wish {
-	if s := t.spot(t.limit, 0); s == nil || !s.ends {
+	if s := t.spot(t.limit, t.lead); s == nil || !s.ends {
 		return nil
 	}
 	first := t.limit
 	for first > t.FirstTTL {
-		if s := t.spot(first-1, 0); s == nil || s.answered > 0 {
+		if s := t.spot(first-1, t.lead); s == nil || s.answered > 0 {
 			break
 		}
 		first--
@@ -158,13 +158,13 @@ func (t *tracer) nearer() []wish {
 		ttls = []int{t.hint, first}
 	}
 	for _, ttl := range ttls {
-		s := t.spot(ttl, 0)
+		s := t.spot(ttl, t.lead)
 		if s.open > 0 {
 			return nil
 		}
 		if s.sent <= t.Retries+moreTries {
 			t.hopAt(ttl).gap = mostGap
-			return []wish{{ttl: ttl, after: t.hopAt(ttl).next}}
+			return []wish{{ttl: ttl, flow: t.lead, after: t.hopAt(ttl).next}}
 		}
 	}
 	return nil
@@ -174,7 +174,7 @@ func (t *tracer) nearer() []wish {
 // there before, in the same order, and other hops between.
 func (t *tracer) circles(ttl int) bool {
 	addr := func(i int) netip.Addr {
-		if s := t.spot(i, 0); s != nil && s.answered > 0 && !s.ends {
+		if s := t.spot(i, t.lead); s != nil && s.answered > 0 && !s.ends {
 			return s.addr
 		}
 		return netip.Addr{}
@@ -206,7 +206,7 @@ func (t *tracer) toBranch() []wish {
 func (t *tracer) knownTo() int {
 	ttl := t.FirstTTL
 	for {
-		s := t.spot(ttl, 0)
+		s := t.spot(ttl, t.lead)
 		if s == nil || s.answered == 0 || t.limit > 0 && ttl > t.limit {
 			return ttl - 1
 		}
@@ -240,8 +240,8 @@ func (t *tracer) unseenIn(ttl int) []wish {
 	}
 	var list []wish
 	if len(t.vertices(ttl)) > 1 {
-		if s := t.spot(ttl, 0); s == nil || s.answered < sameFlow && s.sent < 2*sameFlow && s.open == 0 {
-			list = append(list, wish{ttl: ttl})
+		if s := t.spot(ttl, t.lead); s == nil || s.answered < sameFlow && s.sent < 2*sameFlow && s.open == 0 {
+			list = append(list, wish{ttl: ttl, flow: t.lead})
 		}
 	}
 	return append(list, t.unseenAt(ttl)...)
@@ -268,7 +268,7 @@ func (t *tracer) unseenAt(ttl int) (list []wish) {
 			}
 		}
 		next := map[netip.Addr]bool{}
-		asked, fresh, ends := 0, []int{}, false
+		asked, fresh, ends, hidden := 0, []int{}, false, false
 		for _, f := range flows {
 			if s := t.spot(ttl-1, f); s != nil && s.ends {
 				ends = true
@@ -288,7 +288,11 @@ func (t *tracer) unseenAt(ttl int) (list []wish) {
 				asked++
 			default:
 				asked++
+				hidden = hidden || t.feelers.vanishes(f)
 			}
+		}
+		if hidden { // behind a way that lets nothing through another node may be
+			next[netip.Addr{}] = true
 		}
 		missing := route.Enough(len(next)) - asked
 		for _, f := range fresh {
@@ -323,13 +327,13 @@ func (t *tracer) newFlows(ttl, n int) (list []wish) {
 
 // leastWays is how many flows are followed all the way where ways part: so many
 // tell the shares.
-const leastWays = 16
+const leastWays = route.FairFlows
 
 // followed are the flows that are followed all the way: one when there is one way
 // only, else enough to tell shares and to meet every node.
 func (t *tracer) followed() []int {
-	if t.OneFlow || !t.balanced() {
-		return []int{0}
+	if t.OneFlow || !t.balanced() && !t.feelers.uneven() {
+		return []int{t.lead}
 	}
 	var flows []int
 	for f := range leastWays {
@@ -357,7 +361,7 @@ func (t *tracer) followed() []int {
 
 // wholeWays is what is not known yet of the ways of the flows that are followed.
 func (t *tracer) wholeWays() (list []wish) {
-	if !t.balanced() {
+	if !t.balanced() && !t.feelers.uneven() {
 		return nil
 	}
 	for _, f := range t.followed() {
@@ -367,7 +371,7 @@ func (t *tracer) wholeWays() (list []wish) {
 				break
 			}
 			switch {
-			case s == nil && (len(t.vertices(ttl)) > 1 || ttl == t.limit):
+			case s == nil && (len(t.vertices(ttl)) > 1 || ttl == t.limit || t.feelers.vanishes(f)):
 				list = append(list, wish{ttl: ttl, flow: f})
 			case s != nil && s.answered == 0 && s.open == 0 && s.sent <= t.Retries && t.answers(ttl) && t.hopAt(ttl).gap < mostGap:
 				list = append(list, wish{ttl: ttl, flow: f})
@@ -402,7 +406,11 @@ func (t *tracer) toMeasure(now time.Time) (wish, bool) {
 			r.next += int(late / t.Interval)
 			due = r.begun.Add(time.Duration(r.next) * t.Interval)
 		}
-		flow := r.flows[r.next%len(r.flows)]
+		turn := r.next % len(r.flows)
+		if turn == 0 { // or what answers every n-th probe would always answer the same flows
+			t.e.random.Shuffle(len(r.flows), func(i, k int) { r.flows[i], r.flows[k] = r.flows[k], r.flows[i] })
+		}
+		flow := r.flows[turn]
 		end := cmp.Or(t.endOf(flow), t.limit)
 		for ttl := t.FirstTTL; ttl <= end; ttl++ {
 			if t.answers(ttl) || r.next%everyRound == everyRound-1 {

@@ -110,7 +110,7 @@ func TestTheSameWayByAllKinds(t *testing.T) {
 			require.Len(t, r.Route.Branches, 3)
 			for _, b := range r.Route.Branches {
 				assert.Equal(t, []int{3}, b.Own)
-				assert.InDelta(t, 1./3, b.Share, 0.3)
+				assert.InDelta(t, 1./3, b.Share.Value(), 0.3)
 			}
 			assert.Equal(t, 20400*time.Microsecond, route.MedianOf(r.Route.RTTs).Or(0), "twice 10.2 ms")
 			assert.Empty(t, r.Faults)
@@ -124,7 +124,7 @@ func TestTheSameWayByAllKinds(t *testing.T) {
 					assert.Equal(t, i+1, n.HopsBack.Or(0), "the way back is as long")
 				}
 			}
-			names := trace.Names(t.Context(), h, r.Route, nil, time.Second)
+			names := trace.Names(t.Context(), h, r, nil, time.Second)
 			assert.Equal(t, "there.example", names[c.to])
 			assert.Len(t, names, 8)
 		})

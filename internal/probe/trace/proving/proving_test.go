@@ -40,3 +40,31 @@ func TestTheSameSeedTheSameNetwork(t *testing.T) {
 		assert.True(t, n.Hops > 3 && n.Hops <= 20, "%d hops", n.Hops)
 	}
 }
+
+// TestHardNetworks traces networks with several faults at once, and dead ways. The seeds
+// are none of those that the weighing was made with.
+func TestHardNetworks(t *testing.T) {
+	var lossy, told, dead, deadTold, wrong, off int
+	for seed := range uint64(30) {
+		v, err := proving.TryHard(t.Context(), 5000+seed, 1000)
+		require.NoError(t, err, "network %d", seed)
+		for i, p := range v.Faults {
+			switch {
+			case p.Loss == 1 && v.Told[i]:
+				dead, deadTold = dead+1, deadTold+1
+			case p.Loss == 1:
+				dead++
+			case v.Told[i]:
+				lossy, told = lossy+1, told+1
+			default:
+				lossy++
+			}
+		}
+		wrong, off = wrong+v.False, off+v.Off
+	}
+	t.Logf("%d of %d lossy links and %d of %d dead ways told; %d told that are not there, of %d another part", told, lossy, deadTold, dead, wrong, off)
+	assert.GreaterOrEqual(t, float64(told), 0.8*float64(lossy), "the rest has too few probes behind larger losses")
+	assert.GreaterOrEqual(t, deadTold, dead-1, "a flow can miss a way")
+	assert.LessOrEqual(t, wrong, 1)
+	assert.LessOrEqual(t, off, lossy/8)
+}
