@@ -33,6 +33,8 @@ const (
 	LossSteady Code = "loss_steady"
 	// LossBursts: losses come in runs.
 	LossBursts Code = "loss_bursts"
+	// OutageOnce: one run of losses and none else.
+	OutageOnce Code = "outage"
 	// LossAlternating: losses come regularly.
 	LossAlternating Code = "loss_alternating"
 	// DelayRaised: the delay is above its normal band.

@@ -39,7 +39,9 @@ func (a Asked) port() bool {
 	return strings.HasPrefix(a.Via, "tcp:") || strings.HasPrefix(a.Via, "udp:")
 }
 
-// there reports whether the target itself said something.
+// There reports whether the target itself said something.
+func (a Asked) There() bool { return a.there() }
+
 func (a Asked) there() bool { return a.Reading.Answered > 0 || a.shut() }
 
 // shut reports whether the target's own port refused.
@@ -79,8 +81,58 @@ func OfKinds(list []Asked) []Finding {
 			found = append(found, icmpFiltered(a, list[alive]))
 		}
 	}
+	found = append(found, ofSparing(list)...)
 	found = append(found, ofFamilies(list)...)
 	return append(found, ofCopies(list)...)
+}
+
+// ofSparing compares the ways of asking one address: where one of them surely loses less
+// than another, the way there carries what that other one lost.
+func ofSparing(list []Asked) (found []Finding) {
+	for _, a := range list {
+		if f, ok := sparing(a, list); ok {
+			found = append(found, f)
+		}
+	}
+	return found
+}
+
+// Spares reports whether what one way of asking lost is answers that the target spared: of
+// the same address, another way surely loses less.
+func Spares(a Asked, list []Asked) bool {
+	_, ok := sparing(a, list)
+	return ok
+}
+
+// sparing says of one way of asking that its losses are answers spared, by another that
+// loses least.
+func sparing(a Asked, list []Asked) (Finding, bool) {
+	low, high, ok := a.Reading.Loss().Interval()
+	if !ok || a.Reading.Answered == 0 || low < leastLoss {
+		return Finding{}, false
+	}
+	var best *Asked
+	least := low
+	for i, b := range list {
+		if b.Addr != a.Addr || b.Via == a.Via || b.Reading.Lost >= b.Reading.Sent {
+			continue
+		}
+		if _, most, ok := b.Reading.Loss().Interval(); ok && most < least {
+			best, least = &list[i], most
+		}
+	}
+	if best == nil {
+		return Finding{}, false
+	}
+	ratio := a.Reading.Loss().Value().Or(0)
+	return Finding{
+		Code: LossSparing,
+		Sentence: fmt.Sprintf("%s leaves %s of the probes by %s unanswered, but by %s it loses %s (%d of %d): it spares its answers to the one kind, and the way to it is sound so far.",
+			a.Addr, figure.FormatRatio(ratio), a.Via, best.Via, figure.FormatRatio(best.Reading.Loss().Value().Or(0)), best.Reading.Lost, best.Reading.Sent),
+		Figures: map[string]float64{"loss_ratio": ratio, "loss_low_ratio": low, "loss_high_ratio": high, "other_loss_ratio": best.Reading.Loss().Value().Or(0), "other_sent": float64(best.Reading.Sent)},
+		Sure:    interval,
+		Advice:  fmt.Sprintf("Measure it by %s: that is what the way carries.", best.Via),
+	}, true
 }
 
 func portOf(via string) float64 {
@@ -174,6 +226,15 @@ func difference(a, b Asked, nameA, nameB string) (says string, figures map[strin
 		ra, rb := a.Reading.Loss().Value().Or(0), b.Reading.Loss().Value().Or(0)
 		figures["loss_ratio_a"], figures["loss_ratio_b"] = ra, rb
 		parts = append(parts, fmt.Sprintf("%s loses %s, %s %s", nameA, figure.FormatRatio(ra), nameB, figure.FormatRatio(rb)))
+	}
+	for _, x := range []struct {
+		turned, other         Asked
+		nameTurned, nameOther string
+	}{{a, b, nameA, nameB}, {b, a, nameB, nameA}} {
+		if r := x.turned.Reading; r.Answered == 0 && r.Refused > 0 && x.other.Reading.Answered > 0 {
+			figures["refused"], figures["sent"] = float64(r.Refused), float64(r.Sent)
+			return fmt.Sprintf("%s is turned away (%s), %s is answered.", x.nameTurned, r.Cause, x.nameOther), figures, observed
+		}
 	}
 	la, ha, oka := medianInterval(a.Probes)
 	lb, hb, okb := medianInterval(b.Probes)

@@ -3,6 +3,8 @@ package finding
 import (
 	"fmt"
 	"math"
+	"slices"
+	"time"
 
 	"woodlark.example/core/figure"
 	"woodlark.example/core/loss"
@@ -30,6 +32,9 @@ func (x Streamed) conclude(r StreamReport) []Finding {
 			continue
 		}
 		found = append(found, lossOf(list, *d)...)
+		if f, ok := stepOf(list[0], *d); ok {
+			found = append(found, f)
+		}
 		found = append(found, x.quietness(*d)...)
 		if f, ok := remarked(*d); ok {
 			found = append(found, f)
@@ -62,23 +67,8 @@ func lossOf(list []oneway.Stream, d StreamDirection) []Finding {
 	}
 	r := loss.Ratio{Lost: *d.Lost, Sent: d.Sent}
 	if *d.Lost > 0 {
-		low, high, _ := r.Interval()
-		value := r.Value().Or(0)
-		f := Finding{Code: LossSteady, Sure: interval,
-			Sentence: fmt.Sprintf("%s: %s of the packets lost (between %s and %s at 95 %%).", d.Direction, figure.FormatRatio(value), figure.FormatRatio(low), figure.FormatRatio(high)),
-			Figures:  map[string]float64{"loss_ratio": value, "loss_low_ratio": low, "loss_high_ratio": high, "longest_run": float64(d.LongestRun)},
-			Advice:   "Trace the route in this direction to see from which hop on the loss is carried."}
-		gone := goneOf(list[0])
-		if n, chance, ok := loss.Every(gone); ok {
-			f.Code, f.Sure = LossAlternating, sure(chance)
-			f.Figures["every"] = float64(n)
-			f.Sentence += fmt.Sprintf(" They come regularly: one of each %d.", n)
-		} else if d.BurstRatio != nil && *d.BurstRatio >= 2 && d.Runs >= 2 {
-			f.Code = LossBursts
-			f.Figures["burst_ratio"] = *d.BurstRatio
-			f.Sentence += fmt.Sprintf(" They come in runs, up to %d in a row.", d.LongestRun)
-		}
-		found = append(found, f)
+		gone, sent := goneOf(list[0])
+		found = append(found, lossPattern(r, gone, func(i int) time.Time { return sent[i] }, "packet", d.Direction+": ", "Trace the route in this direction to see from which hop on the loss is carried.")...)
 	}
 	const asked = 0.01
 	if low, high, ok := r.Interval(); ok && low <= asked && high >= asked && d.Received > 0 {
@@ -94,20 +84,47 @@ func lossOf(list []oneway.Stream, d StreamDirection) []Finding {
 	return found
 }
 
-func goneOf(s oneway.Stream) []bool {
+// goneOf says of each packet that left whether it is lost, and when it left.
+func goneOf(s oneway.Stream) (gone []bool, sent []time.Time) {
 	came := make([]bool, len(s.Sent))
 	for _, a := range s.Arrivals {
 		if a.Number >= 0 && a.Number < len(came) {
 			came[a.Number] = true
 		}
 	}
-	var gone []bool
 	for i, t := range s.Sent {
 		if !t.IsZero() {
-			gone = append(gone, !came[i])
+			gone, sent = append(gone, !came[i]), append(sent, t)
 		}
 	}
-	return gone
+	return gone, sent
+}
+
+// stepOf looks for a level of delay that changed for good in a direction. An offset of the
+// clocks moves both levels alike.
+func stepOf(s oneway.Stream, d StreamDirection) (Finding, bool) {
+	arrived := make([]time.Time, len(s.Sent))
+	for _, a := range s.Arrivals {
+		if a.Number >= 0 && a.Number < len(arrived) && arrived[a.Number].IsZero() {
+			arrived[a.Number] = a.At
+		}
+	}
+	var delays []time.Duration
+	var sent []time.Time
+	for i, t := range s.Sent {
+		if !t.IsZero() && !arrived[i].IsZero() {
+			delays, sent = append(delays, arrived[i].Sub(t)), append(sent, t)
+		}
+	}
+	if len(delays) == 0 {
+		return Finding{}, false
+	}
+	least := slices.Min(delays)
+	for i := range delays {
+		delays[i] -= least
+	}
+	f, ok := stepped(delays, func(i int) time.Time { return sent[i] }, "The delay beyond the least", d.Direction+": ")
+	return f, ok
 }
 
 // The limits of a call (ITU-T G.107 Annex B, G.114).

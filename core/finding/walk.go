@@ -3,6 +3,7 @@ package finding
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"woodlark.example/core/figure"
 	"woodlark.example/core/loss"
@@ -30,6 +31,9 @@ type Walk struct {
 	Name       *Name
 	AtTarget   *Asked
 	AtPort     *Asked
+	// AtOther is the target asked by another kind of probe, because by the first it
+	// lost some and the gateway did not; nil when it was not, or answers none.
+	AtOther *Asked
 }
 
 // Step is one step of a walk, as it is told.
@@ -64,8 +68,15 @@ func OfWalk(w Walk) []Finding {
 	if w.AtPort != nil {
 		ports = append(ports, *w.AtPort)
 	}
+	if w.AtOther != nil {
+		ports = append(ports, *w.AtOther)
+	}
 	kinds := OfKinds(ports)
-	if f, ok := nearOrFar(w); ok {
+	sparing := slices.ContainsFunc(kinds, func(f Finding) bool { return f.Code == LossSparing })
+	if f, ok := nearOrFar(w); ok && !(sparing && f.Code == BeyondGateway) {
+		found = append(found, f)
+	}
+	if f, ok := slowAtHome(w); ok {
 		found = append(found, f)
 	}
 	if w.Name != nil {
@@ -96,6 +107,29 @@ func unresolved(w Walk) Finding {
 		Sure:     observed,
 		Advice:   "Nothing beyond it can be reached from here. Check the cable, the port, the VLAN, and whether that machine is up.",
 	}
+}
+
+// slowAtHome says that most of the delay to the target already stands at the gateway, and
+// that it is more than a link at home takes. A gateway that only answers slowly shows
+// delay that the target behind it does not.
+func slowAtHome(w Walk) (Finding, bool) {
+	if w.AtTarget == nil || w.AtGateway == nil {
+		return Finding{}, false
+	}
+	lowG, highG, okG := medianInterval(w.AtGateway.Probes)
+	_, highT, okT := medianInterval(w.AtTarget.Probes)
+	gateway, target := w.AtGateway.Reading.RTT.Median.Or(0), w.AtTarget.Reading.RTT.Median.Or(0)
+	if !okG || !okT || lowG < leastAdded || lowG > highT || gateway < target/2 {
+		return Finding{}, false
+	}
+	return Finding{
+		Code: GatewayLossy,
+		Sentence: fmt.Sprintf("It takes %s to the gateway %s and back already, of %s to the target: the delay is at home.",
+			figure.FormatMs(figure.Millis(gateway)), w.Gateway, figure.FormatMs(figure.Millis(target))),
+		Figures: map[string]float64{"gateway_rtt_ms": figure.Millis(gateway), "gateway_rtt_low_ms": figure.Millis(lowG), "gateway_rtt_high_ms": figure.Millis(highG), "target_rtt_ms": figure.Millis(target)},
+		Sure:    interval,
+		Advice:  "A cable takes less than 1 ms: look at this host's radio or tunnel, at what else loads its link ('woodlark here'), and at the gateway itself.",
+	}, true
 }
 
 // least loss that is worth a word, when it is sure.

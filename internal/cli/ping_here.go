@@ -138,10 +138,11 @@ func compare(results []report.PingResult, places []int, measured []ping.Result, 
 				explained[string(finding.Refusals)], explained[string(finding.PortClosed)] = true, true
 			}
 		}
-		for _, r := range own {
+		for i, r := range own {
+			spares := finding.Spares(asked[i], asked)
 			kept := []apitype.Finding{}
 			for _, f := range r.Findings {
-				if !explained[string(f.Code)] {
+				if !explained[string(f.Code)] && !(spares && finding.Code(f.Code).OfLoss()) {
 					kept = append(kept, f)
 				}
 			}

@@ -581,6 +581,7 @@ export interface components {
             to_at: string;
         };
         BranchReport: {
+            dead?: boolean;
             /** Format: int64 */
             flows: number;
             hops: string[] | null;
@@ -591,6 +592,10 @@ export interface components {
             probes: number;
             /** Format: double */
             rtt_median_ms: number | null;
+            /** Format: double */
+            share_high_ratio?: number;
+            /** Format: double */
+            share_low_ratio?: number;
             /** Format: double */
             share_ratio: number;
         };

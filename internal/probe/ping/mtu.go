@@ -3,10 +3,12 @@ package ping
 import (
 	"context"
 	"fmt"
+	"math"
 	"net/netip"
 	"time"
 
 	"woodlark.example/core/finding"
+	"woodlark.example/core/loss"
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/network"
 	"woodlark.example/wire"
@@ -38,6 +40,8 @@ type sizer struct {
 	engine  *Engine
 	headers int
 	found   finding.PathMTU
+	// small are the probes of sizes that fit: what is lost of them has other causes.
+	small loss.Ratio
 }
 
 // FindMTU searches for the path MTU with echo requests that may not be cut up
@@ -126,8 +130,15 @@ func (s *sizer) search(ctx context.Context) error {
 	}
 	s.found.Sent += len(probes)
 	if v := s.judge(probes); !v.fits {
-		return nil // it does not answer at all
+		if probes, err = s.try(ctx, fits, moreToTell); err != nil {
+			return err
+		}
+		s.found.Sent += len(probes)
+		if v := s.judge(probes); !v.fits {
+			return nil // it does not answer at all
+		}
 	}
+	s.met(probes)
 	next := min(1500, fails-1)
 	silent := 0 // the least size that vanished with no word
 	for fails-fits > 1 {
@@ -141,6 +152,16 @@ func (s *sizer) search(ctx context.Context) error {
 		}
 		s.found.Sent += len(probes)
 		v := s.judge(probes)
+		for asked := len(probes); !v.fits && !v.unsent && v.told == 0 && asked < s.enough(); asked += len(probes) {
+			if probes, err = s.try(ctx, size, probesASize); err != nil {
+				return err
+			}
+			s.found.Sent += len(probes)
+			v = s.judge(probes)
+		}
+		if v.fits {
+			s.met(probes)
+		}
 		if s.Tried != nil && !v.unsent {
 			s.Tried(size, v.fits)
 		}
@@ -176,6 +197,28 @@ func (s *sizer) search(ctx context.Context) error {
 		return s.tell(ctx, fits, fails)
 	}
 	return nil
+}
+
+// met counts what became of probes of a size that fits.
+func (s *sizer) met(probes []reading.Probe) {
+	for _, p := range probes {
+		s.small.Sent++
+		if p.Outcome == reading.Lost {
+			s.small.Lost++
+		}
+	}
+}
+
+// enough is how many probes of a size must vanish before the size is to blame: so many
+// that, by what is lost of those that fit, it happens once in ten thousand times.
+func (s *sizer) enough() int {
+	const least, most = 0.05, 60
+	ratio := min(0.9, max(least, s.small.Value().Or(0)))
+	if s.small.Lost > 0 { // of a few probes little is known
+		_, high, _ := s.small.Interval()
+		ratio = min(0.9, (ratio+high)/2)
+	}
+	return min(most, int(math.Ceil(math.Log(1e-4)/math.Log(ratio))))
 }
 
 // link searches for the largest packet that this host's own link takes, by

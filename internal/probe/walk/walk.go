@@ -290,7 +290,7 @@ func (w *walker) far(ctx context.Context, target netip.Addr, isName bool) error 
 		w.met(s)
 	}
 	if w.Port == 0 {
-		return nil
+		return w.otherwise(ctx, target)
 	}
 	via := reading.Via{Kind: reading.ByTCP, Port: w.Port}
 	port, err := w.ask(ctx, max(knocks, min(w.Probes, 10)), []reading.Via{via}, target)
@@ -299,6 +299,36 @@ func (w *walker) far(ctx context.Context, target netip.Addr, isName bool) error 
 	}
 	w.result.Walk.AtPort = &port[0]
 	w.met(stepOf("port", port[0]))
+	return nil
+}
+
+// others are tried where a target loses probes and the gateway does not: what is most
+// often open, or refused in so many words.
+var others = []reading.Via{{Kind: reading.ByTCP, Port: 443}, {Kind: reading.ByTCP, Port: 80}, {Kind: reading.ByTCP, Port: 22}}
+
+// otherwise asks a target that loses some of its probes by another kind, as many times:
+// a target may spare its answers of one kind, a link that loses does so with all.
+func (w *walker) otherwise(ctx context.Context, target netip.Addr) error {
+	low, _, ok := w.result.Walk.AtTarget.Reading.Loss().Interval()
+	if !ok || low <= 0.002 || w.result.Walk.AtTarget.Reading.Answered == 0 {
+		return nil
+	}
+	for _, via := range others {
+		first, err := w.ask(ctx, knocks, []reading.Via{via}, target)
+		if err != nil {
+			return err
+		}
+		if !first[0].There() {
+			continue
+		}
+		asked, err := w.ask(ctx, w.Probes, []reading.Via{via}, target)
+		if err != nil {
+			return err
+		}
+		w.result.Walk.AtOther = &asked[0]
+		w.met(stepOf("port", asked[0]))
+		return nil
+	}
 	return nil
 }
 
