@@ -8,6 +8,7 @@ import (
 	"woodlark.example/core/baseline"
 	"woodlark.example/core/figure"
 	"woodlark.example/core/loss"
+	"woodlark.example/core/reading"
 )
 
 // Standing is what is known of a path when findings about it are made.
@@ -16,6 +17,9 @@ type Standing struct {
 	Now     time.Time
 	Daily   *baseline.Daily    // the hours at which it keeps getting worse; nil when there are none
 	Past    []baseline.Episode // its episodes, oldest first
+	// Cause is what the newest reading was turned away with, when it was not answered
+	// at all; empty when it was.
+	Cause string
 }
 
 // OfPath concludes how a path stands. The first finding is the headline: there
@@ -34,6 +38,9 @@ func headline(s Standing) Finding {
 	case baseline.StateUnmeasured:
 		return unmeasured(s)
 	case baseline.StateLost:
+		if s.Cause != "" {
+			return turnedAway(s)
+		}
 		if v.Never {
 			return Finding{
 				Code:     NeverAnswered,
@@ -54,6 +61,22 @@ func headline(s Standing) Finding {
 		return degraded(s)
 	}
 	return steady(s)
+}
+
+// turnedAway is the headline of a path whose probes come back refused: the target or
+// somebody on the way is there and says no.
+func turnedAway(s Standing) Finding {
+	f := Finding{Code: Refusals, Figures: map[string]float64{"refused_in_a_row": float64(s.Verdict.Silence)}, Sure: observed,
+		Sentence: fmt.Sprintf("Turned away: %s, %s in a row.", s.Cause, count(s.Verdict.Silence, "probe")), Advice: "Trace the route to see which hop refuses."}
+	if strings.HasPrefix(s.Cause, reading.PortRefused) {
+		f.Code = PortClosed
+		f.Sentence = fmt.Sprintf("The port is closed: %s, %s in a row. The host is there, the service is not.", s.Cause, count(s.Verdict.Silence, "probe"))
+		f.Advice = "See at the host whether the service runs and on which port ('woodlark here -port' there)."
+	}
+	if !s.Verdict.Never {
+		f.Sentence += " It was answered before."
+	}
+	return f
 }
 
 func unmeasured(s Standing) Finding {

@@ -41,7 +41,7 @@ type Figures struct {
 	SpreadMs        *float64  `json:"spread_ms"`
 	Timestamps      string    `json:"timestamps" doc:"Where round-trip times were taken: kernel, user, world or none"`
 	Cause           string    `json:"cause" doc:"What the last refusal or failed sending said"`
-	AnsweredAs      string    `json:"answered_as" doc:"How it was answered where otherwise than asked, such as by port unreachable; else empty"`
+	AnsweredAs      string    `json:"answered_as" doc:"How it was answered where otherwise than asked, such as by a datagram of its own; else empty"`
 	OtherAddress    string    `json:"other_address" doc:"The address that answered in the target's place; empty when none did"`
 }
 

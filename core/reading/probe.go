@@ -87,7 +87,7 @@ type Probe struct {
 	Cause    string        // of Refused and Unsent: what was said
 	Copies   int           // further copies of the answer (RFC 5560)
 	// As is how it was answered where that was otherwise than asked, such as by
-	// "port unreachable"; empty for the answer that was asked for.
+	// "a datagram of its own"; empty for the answer that was asked for.
 	As        string
 	Peer      netip.Addr // that answered, where it was another than was asked
 	Overtaken bool       // the answer to a later probe came first (RFC 4737)

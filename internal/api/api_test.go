@@ -322,6 +322,37 @@ func TestRunsOnDemand(t *testing.T) {
 	assert.Len(t, get[[]apitype.Run](s, "/runs?path="+s.path.String()+"&outcome=done"), 1)
 }
 
+// TestRunsOfOneOrderComeInPages: runs of one order share their time, and none is lost.
+func TestRunsOfOneOrderComeInPages(t *testing.T) {
+	s := serve(t)
+	answer, body := s.call("POST", "/api/v1/runs", `{"from":"quay","to":["192.0.2.9","192.0.2.1","192.0.2.2","192.0.2.3","192.0.2.4","192.0.2.5","192.0.2.6"],"probes":1}`)
+	require.Equal(t, 202, answer.StatusCode, body)
+	all := get[[]apitype.Run](s, "/runs?limit=1000")
+	require.GreaterOrEqual(t, len(all), 7)
+	seen := map[string]bool{}
+	next := "/api/v1/runs?limit=3"
+	for pages := 0; next != "" && pages < 50; pages++ {
+		answer, body := s.call("GET", next, "")
+		require.Equal(t, 200, answer.StatusCode, body)
+		var runs []apitype.Run
+		require.NoError(t, json.Unmarshal([]byte(body), &runs))
+		for _, r := range runs {
+			assert.False(t, seen[r.ID], "twice")
+			seen[r.ID] = true
+		}
+		next = ""
+		if link := answer.Header.Get("Link"); link != "" {
+			query, ok := strings.CutSuffix(link, `>; rel="next"`)
+			require.True(t, ok, link)
+			next = "/api/v1/runs" + strings.TrimPrefix(query, "<")
+		}
+	}
+	assert.Len(t, seen, len(all))
+	answer, body = s.call("GET", "/api/v1/runs?before_id="+all[0].ID, "")
+	assert.Equal(t, 422, answer.StatusCode, body)
+	assert.Contains(t, body, "before_id goes with before_at")
+}
+
 func TestSessions(t *testing.T) {
 	s := serve(t)
 	answer, _ := s.call("POST", "/api/v1/session", `{"token":"`+token+`"}`)

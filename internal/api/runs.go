@@ -3,7 +3,7 @@ package api
 import (
 	"context"
 	"net/http"
-	"time"
+	"net/url"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -16,11 +16,10 @@ import (
 )
 
 type listRuns struct {
-	Path    string    `query:"path"`
-	Watch   string    `query:"watch" doc:"Name or identifier"`
-	Outcome string    `query:"outcome" enum:"running,done,failed,missed,cancelled"`
-	Before  time.Time `query:"before_at" doc:"started_at of the last of the page before"`
-	Limit   int       `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	Path    string `query:"path"`
+	Watch   string `query:"watch" doc:"Name or identifier"`
+	Outcome string `query:"outcome" enum:"running,done,failed,missed,cancelled"`
+	Paging
 }
 
 type oneRun struct {
@@ -47,8 +46,12 @@ func (s *server) registerRuns(a huma.API) {
 		return &body[[]apitype.Run]{out}, nil
 	})
 	huma.Register(a, operation(http.MethodGet, "/runs", "list-runs", "Runs, newest first", "Runs"),
-		func(ctx context.Context, in *listRuns) (*body[[]apitype.Run], error) {
-			f := store.RunFilter{Outcome: plan.Outcome(in.Outcome), Page: store.Page{Limit: in.Limit, After: in.Before}}
+		func(ctx context.Context, in *listRuns) (*listed[apitype.Run], error) {
+			page, err := in.page()
+			if err != nil {
+				return nil, problem(err)
+			}
+			f := store.RunFilter{Outcome: plan.Outcome(in.Outcome), Page: page}
 			if in.Path != "" {
 				id, err := parseID(in.Path)
 				if err != nil {
@@ -71,7 +74,11 @@ func (s *server) registerRuns(a huma.API) {
 			for i, r := range runs {
 				out[i] = s.runOf(r)
 			}
-			return &body[[]apitype.Run]{out}, nil
+			var last store.Run
+			if len(runs) > 0 {
+				last = runs[len(runs)-1]
+			}
+			return pageOf(out, in.Paging, url.Values{"path": {in.Path}, "watch": {in.Watch}, "outcome": {in.Outcome}}, last.StartedAt, last.ID), nil
 		})
 	huma.Register(a, operation(http.MethodGet, "/runs/{id}", "get-run", "One run with its reading and findings", "Runs", http.StatusNotFound),
 		func(ctx context.Context, in *oneRun) (*body[apitype.Run], error) {

@@ -81,7 +81,10 @@ func pathOf(v controller.View, now time.Time, trace bool) apitype.Path {
 		Findings: apitype.FindingsOf(v.Findings), Last: readingOf(v.Last), Excesses: []apitype.Excess{},
 	}
 	if t := v.Throughput; t != nil {
-		p.Carries = &apitype.Carries{At: t.At.UTC(), There: carriesOf(t.There), Back: carriesOf(t.Back)}
+		p.Carries = &apitype.Carries{At: t.At.UTC(), To: t.To, There: carriesOf(t.There), Back: carriesOf(t.Back)}
+	}
+	if t := v.Beside; t != nil {
+		p.BesideCarries = &apitype.Carries{At: t.At.UTC(), To: t.To, There: carriesOf(t.There), Back: carriesOf(t.Back)}
 	}
 	if v.Verdict.Episode != nil {
 		p.Excesses = excessesOf(v.Verdict.Episode.Excesses)

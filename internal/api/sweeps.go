@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"net/url"
 	"strings"
 	"time"
 
@@ -18,9 +19,8 @@ import (
 )
 
 type listSweeps struct {
-	Watch  string    `query:"watch" doc:"Name or identifier"`
-	Before time.Time `query:"before_at" doc:"started_at of the last of the page before"`
-	Limit  int       `query:"limit" minimum:"1" maximum:"500" default:"50"`
+	Watch string `query:"watch" doc:"Name or identifier"`
+	Paging
 }
 
 func (s *server) registerSweeps(a huma.API) {
@@ -40,7 +40,7 @@ func (s *server) registerSweeps(a huma.API) {
 		return &body[apitype.Sweep]{out}, problem(err)
 	})
 	huma.Register(a, operation(http.MethodGet, "/sweeps", "list-sweeps", "Sweeps, newest first, without what they found", "Sweeps", http.StatusNotFound),
-		func(ctx context.Context, in *listSweeps) (*body[[]apitype.Sweep], error) {
+		func(ctx context.Context, in *listSweeps) (*listed[apitype.Sweep], error) {
 			var w controller.Watch
 			if in.Watch != "" {
 				var err error
@@ -48,7 +48,11 @@ func (s *server) registerSweeps(a huma.API) {
 					return nil, problem(err)
 				}
 			}
-			list, err := s.c.Store().Sweeps(ctx, w.ID, store.Page{Limit: in.Limit, After: in.Before})
+			page, err := in.page()
+			if err != nil {
+				return nil, problem(err)
+			}
+			list, err := s.c.Store().Sweeps(ctx, w.ID, page)
 			if err != nil {
 				return nil, problem(err)
 			}
@@ -58,7 +62,11 @@ func (s *server) registerSweeps(a huma.API) {
 					return nil, problem(err)
 				}
 			}
-			return &body[[]apitype.Sweep]{out}, nil
+			var last store.Sweep
+			if len(list) > 0 {
+				last = list[len(list)-1]
+			}
+			return pageOf(out, in.Paging, url.Values{"watch": {in.Watch}}, last.StartedAt, last.ID), nil
 		})
 	huma.Register(a, operation(http.MethodGet, "/sweeps/{id}", "get-sweep", "One sweep with what it found, and how it differs from the one before of the same addresses", "Sweeps", http.StatusNotFound),
 		func(ctx context.Context, in *oneRun) (*body[apitype.Sweep], error) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"net/url"
 	"strings"
 	"time"
 
@@ -17,12 +18,11 @@ import (
 )
 
 type listTraces struct {
-	Watch  string    `query:"watch" doc:"Name or identifier"`
-	From   string    `query:"from" doc:"Name of an agent"`
-	To     string    `query:"to" doc:"Target"`
-	Before time.Time `query:"before_at" doc:"started_at of the last of the page before"`
-	Limit  int       `query:"limit" minimum:"1" maximum:"500" default:"50"`
-	Latest bool      `query:"latest" doc:"The newest that is whole of each agent, family and kind only, with what they found"`
+	Watch string `query:"watch" doc:"Name or identifier"`
+	From  string `query:"from" doc:"Name of an agent"`
+	To    string `query:"to" doc:"Target"`
+	Paging
+	Latest bool `query:"latest" doc:"The newest that is whole of each agent, family and kind only, with what they found"`
 }
 
 type getTrace struct {
@@ -56,10 +56,14 @@ func (s *server) startTrace(ctx context.Context, in *body[apitype.TraceOrder]) (
 	if err != nil {
 		return nil, problem(err)
 	}
-	return s.traces(list)
+	out, err := s.traces(list)
+	if err != nil {
+		return nil, err
+	}
+	return &body[[]apitype.Trace]{out}, nil
 }
 
-func (s *server) traces(list []store.Trace) (*body[[]apitype.Trace], error) {
+func (s *server) traces(list []store.Trace) ([]apitype.Trace, error) {
 	out := make([]apitype.Trace, len(list))
 	for i, t := range list {
 		var err error
@@ -67,11 +71,15 @@ func (s *server) traces(list []store.Trace) (*body[[]apitype.Trace], error) {
 			return nil, problem(err)
 		}
 	}
-	return &body[[]apitype.Trace]{out}, nil
+	return out, nil
 }
 
-func (s *server) listTraces(ctx context.Context, in *listTraces) (*body[[]apitype.Trace], error) {
-	f := store.TraceFilter{Target: in.To, Page: store.Page{Limit: in.Limit, After: in.Before}}
+func (s *server) listTraces(ctx context.Context, in *listTraces) (*listed[apitype.Trace], error) {
+	page, err := in.page()
+	if err != nil {
+		return nil, problem(err)
+	}
+	f := store.TraceFilter{Target: in.To, Page: page}
 	if in.Watch != "" {
 		w, err := s.c.FindWatch(in.Watch)
 		if err != nil {
@@ -90,12 +98,25 @@ func (s *server) listTraces(ctx context.Context, in *listTraces) (*body[[]apityp
 	if err != nil {
 		return nil, problem(err)
 	}
+	var last store.Trace
+	full := in.Paging
+	if n := len(list); n > 0 {
+		last = list[n-1]
+		if n < in.Limit {
+			full.Limit = n + 1 // there is no more
+		}
+	}
 	if in.Latest {
+		full.Limit = len(list) + 1 // what is older is of no lane's newest
 		if list, err = s.latest(ctx, list); err != nil {
 			return nil, problem(err)
 		}
 	}
-	return s.traces(list)
+	out, err := s.traces(list)
+	if err != nil {
+		return nil, err
+	}
+	return pageOf(out, full, url.Values{"watch": {in.Watch}, "from": {in.From}, "to": {in.To}}, last.StartedAt, last.ID), nil
 }
 
 // latest keeps the newest whole trace of each lane, and adds what it found.

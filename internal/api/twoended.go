@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/url"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -18,13 +19,12 @@ import (
 )
 
 type listTwoEnded struct {
-	Kind   string    `query:"kind" enum:"throughput,stream" doc:"Both when left out"`
-	From   string    `query:"from" doc:"Name of the agent at the near end"`
-	To     string    `query:"to" doc:"The far end, as it was asked for"`
-	Path   string    `query:"path" doc:"Between the ends of this path: its agent, and its target or an agent at its target's site"`
-	Since  time.Time `query:"from_at"`
-	Before time.Time `query:"before_at" doc:"started_at of the last of the page before"`
-	Limit  int       `query:"limit" minimum:"1" maximum:"500" default:"50"`
+	Kind  string    `query:"kind" enum:"throughput,stream" doc:"Both when left out"`
+	From  string    `query:"from" doc:"Name of the agent at the near end"`
+	To    string    `query:"to" doc:"The far end, as it was asked for"`
+	Path  string    `query:"path" doc:"Between the ends of this path: its agent, and its target or an agent that stands at it"`
+	Since time.Time `query:"from_at"`
+	Paging
 }
 
 type oneID struct {
@@ -80,8 +80,12 @@ func (s *server) startTwoEnded(ctx context.Context, in *body[apitype.TwoEndedOrd
 	return &body[apitype.TwoEnded]{out}, problem(err)
 }
 
-func (s *server) listTwoEnded(ctx context.Context, in *listTwoEnded) (*body[[]apitype.TwoEnded], error) {
-	f := store.TwoEndedFilter{Kind: in.Kind, Target: in.To, From: in.Since, Page: store.Page{Limit: in.Limit, After: in.Before}}
+func (s *server) listTwoEnded(ctx context.Context, in *listTwoEnded) (*listed[apitype.TwoEnded], error) {
+	page, err := in.page()
+	if err != nil {
+		return nil, problem(err)
+	}
+	f := store.TwoEndedFilter{Kind: in.Kind, Target: in.To, From: in.Since, Page: page}
 	if in.From != "" {
 		id, err := s.agentID(in.From)
 		if err != nil {
@@ -99,7 +103,15 @@ func (s *server) listTwoEnded(ctx context.Context, in *listTwoEnded) (*body[[]ap
 			return nil, problem(err)
 		}
 	}
-	return &body[[]apitype.TwoEnded]{out}, nil
+	var last store.TwoEnded
+	if len(list) > 0 {
+		last = list[len(list)-1]
+	}
+	since := ""
+	if !in.Since.IsZero() {
+		since = in.Since.UTC().Format(time.RFC3339Nano)
+	}
+	return pageOf(out, in.Paging, url.Values{"kind": {in.Kind}, "from": {in.From}, "to": {in.To}, "path": {in.Path}, "from_at": {since}}, last.StartedAt, last.ID), nil
 }
 
 func (s *server) getTwoEnded(ctx context.Context, in *oneID) (*body[apitype.TwoEnded], error) {

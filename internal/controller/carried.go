@@ -56,7 +56,10 @@ func (c *Controller) loadCarried(ctx context.Context) error {
 // Throughput is what was last measured between the ends of a path, by a watch if any
 // measures it.
 type Throughput struct {
-	At          time.Time
+	At time.Time
+	// To is the far end that it was measured to, when that is not the path's target but
+	// another of its site: what it says of the path is the access's part only.
+	To          string
 	There, Back ThroughputWay
 }
 
@@ -74,13 +77,33 @@ func (c *Controller) between(p *pathState, far ident.ID, target string) bool {
 		return true
 	}
 	a := c.agents[far]
-	return a != nil && (a.isAt(p.Target) || p.Site != "" && a.Site == p.Site)
+	return a != nil && a.isAt(p.Target)
+}
+
+// besides reports whether a run that went elsewhere went to the site of a path's target.
+// The controller's mu is held for reading.
+func (c *Controller) besides(p *pathState, far ident.ID) bool {
+	a := c.agents[far]
+	return a != nil && p.Site != "" && a.Site == p.Site
 }
 
 // throughputOf is what was measured for a path; nil when nothing was. The runs of one watch
 // are alike, so that only they make what is usual; what somebody asked for by hand may be
 // of another kind. The controller's mu is held for reading.
 func (c *Controller) throughputOf(p *pathState) *Throughput {
+	return c.throughputTo(p, c.between)
+}
+
+// throughputBeside is what was measured to another far end at the site of a path's target;
+// nil when nothing was. The controller's mu is held for reading.
+func (c *Controller) throughputBeside(p *pathState) *Throughput {
+	t := c.throughputTo(p, func(p *pathState, far ident.ID, target string) bool {
+		return !c.between(p, far, target) && c.besides(p, far)
+	})
+	return t
+}
+
+func (c *Controller) throughputTo(p *pathState, goes func(p *pathState, far ident.ID, target string) bool) *Throughput {
 	c.carried.mu.Lock()
 	defer c.carried.mu.Unlock()
 	var t *Throughput
@@ -90,18 +113,18 @@ func (c *Controller) throughputOf(p *pathState) *Throughput {
 		target string
 	}
 	ours := map[ends]bool{}
-	watch := ident.ID{}
+	var watch, far ident.ID
 	for _, r := range slices.Backward(c.carried.by[p.AgentID]) {
 		e := ends{r.far, r.target}
 		if _, known := ours[e]; !known {
-			ours[e] = c.between(p, r.far, r.target)
+			ours[e] = goes(p, r.far, r.target)
 		}
 		if !ours[e] {
 			continue
 		}
 		if t == nil || watch.IsZero() && !r.watch.IsZero() {
-			watch = r.watch
-			t = &Throughput{At: r.at, There: ThroughputWay{Bps: r.there}, Back: ThroughputWay{Bps: r.back}}
+			watch, far = r.watch, r.far
+			t = &Throughput{At: r.at, To: r.target, There: ThroughputWay{Bps: r.there}, Back: ThroughputWay{Bps: r.back}}
 			continue
 		}
 		for i, v := range []*float64{r.there, r.back} {
@@ -112,6 +135,9 @@ func (c *Controller) throughputOf(p *pathState) *Throughput {
 	}
 	if t == nil {
 		return nil
+	}
+	if a := c.agents[far]; a != nil {
+		t.To = a.Name
 	}
 	for i, w := range []*ThroughputWay{&t.There, &t.Back} {
 		if u, ok := capacity.UsualOf(before[i]); ok {

@@ -15,7 +15,7 @@ import (
 // TestThroughputOfAPath: which runs count for a path, and what is usual of them.
 func TestThroughputOfAPath(t *testing.T) {
 	near, holm, pier := ident.New(), ident.New(), ident.New()
-	c := &Controller{agents: map[ident.ID]*agentState{holm: {Agent: store.Agent{ID: holm, Name: "holm", Site: "Holm", Address: "203.0.113.26"}}, pier: {Agent: store.Agent{ID: pier, Name: "pier", Site: "Pier"}}}}
+	c := &Controller{agents: map[ident.ID]*agentState{holm: {Agent: store.Agent{ID: holm, Name: "holm", Site: "Holm", Address: "terminal.holm.example"}}, pier: {Agent: store.Agent{ID: pier, Name: "pier", Site: "Pier"}}}}
 	now := time.Now()
 	watch := ident.New()
 	run := func(agent, far ident.ID, target string, ago time.Duration, there, back float64) {
@@ -43,7 +43,7 @@ func TestThroughputOfAPath(t *testing.T) {
 	run(near, holm, "holm", 20*time.Minute, 1e6, 1e6) // by hand
 	c.carried.add(store.TwoEnded{AgentID: near, FarID: holm, Kind: string(plan.Throughput), Outcome: plan.Failed, StartedAt: now})
 
-	for _, target := range []string{"holm", "203.0.113.26"} {
+	for _, target := range []string{"holm", "terminal.holm.example"} {
 		assert.NotNil(t, c.throughputOf(path(target, "")), target)
 	}
 	got := c.throughputOf(path("terminal.holm.example", "Holm"))
@@ -66,4 +66,11 @@ func TestThroughputOfAPath(t *testing.T) {
 	require.NotNil(t, one, "where no watch measures, what was asked for by hand")
 	assert.Nil(t, one.There.Usual)
 	assert.Nil(t, c.throughputOf(path("terminal.ternpoint.example", "Ternpoint")))
+	gate := path("gate.holm.example", "Holm")
+	assert.Nil(t, c.throughputOf(gate), "it was measured to another far end of the site")
+	beside := c.throughputBeside(gate)
+	require.NotNil(t, beside, "and is named apart")
+	assert.Equal(t, "holm", beside.To)
+	assert.InDelta(t, 60e6, *beside.There.Bps, 1)
+	assert.Nil(t, c.throughputBeside(path("terminal.holm.example", "Holm")), "its own stands where it was measured")
 }

@@ -113,7 +113,7 @@ func (c *Controller) Zone() *time.Location { return c.zone }
 func (c *Controller) Store() *store.Store { return c.store }
 
 func (c *Controller) load(ctx context.Context) error {
-	if err := c.store.EndRunning(ctx, "the service was stopped in the middle"); err != nil {
+	if err := c.store.EndRunning(ctx); err != nil {
 		return err
 	}
 	agents, err := c.store.Agents(ctx)
@@ -163,6 +163,9 @@ func (c *Controller) load(ctx context.Context) error {
 	}
 	for _, p := range c.paths {
 		p.judge.SetPaths(len(c.paths))
+	}
+	if err := c.loadLoads(ctx); err != nil {
+		return err
 	}
 	return c.loadCarried(ctx)
 }

@@ -24,7 +24,7 @@ func (c *Controller) disturbed(agent ident.ID, site string, from, to time.Time) 
 		}
 	}
 	for _, x := range c.twoEnds.going {
-		if x.load && x.begun && hit(x.agents, x.sites) {
+		if x.load && x.begun && x.since.Before(to) && hit(x.agents, x.sites) {
 			return true
 		}
 	}
@@ -72,4 +72,45 @@ func (c *Controller) markDisturbed(list []plan.Record) {
 			r.Flags |= plan.Disturbed
 		}
 	}
+}
+
+// loadsKept is for how long it is remembered in memory which load runs went on: readings
+// that an agent held back come late.
+const loadsKept = 7 * 24 * time.Hour
+
+// loadLoads takes up the load runs of before. One whose end is not known was cut off with
+// the service, and is taken to have gone on no longer than it may.
+func (c *Controller) loadLoads(ctx context.Context) error {
+	var all []ident.ID
+	for id := range c.agents {
+		all = append(all, id)
+	}
+	if len(all) == 0 {
+		return nil
+	}
+	now := time.Now()
+	list, err := c.store.LoadsBeside(ctx, all, now.Add(-loadsKept), now)
+	for _, t := range list {
+		s := loadSpan{from: t.StartedAt, to: t.StartedAt.Add(longestTwo)}
+		if t.EndedAt != nil && t.EndedAt.Before(s.to) {
+			s.to = *t.EndedAt
+		}
+		for _, id := range []ident.ID{t.AgentID, t.FarID} {
+			if a := c.agents[id]; a != nil {
+				s.agents = append(s.agents, id)
+				if a.Site != "" {
+					s.sites = append(s.sites, a.Site)
+				}
+			}
+		}
+		c.twoEnds.past = append(c.twoEnds.past, s)
+	}
+	return err
+}
+
+// rememberLoad keeps when a load run went on, and forgets those of long ago; the lock is
+// held.
+func (t *twoEnds) rememberLoad(s loadSpan) {
+	oldest := s.to.Add(-loadsKept)
+	t.past = append(slices.DeleteFunc(t.past, func(old loadSpan) bool { return old.to.Before(oldest) }), s)
 }

@@ -122,6 +122,14 @@ func (p *pathState) keepSlot(s store.Slot) {
 	p.trace[int(s.At.Unix()/int64(TraceSpan.Seconds()))%TraceSlots] = &s
 }
 
+// cause is what the newest reading says of refusals; p.mu is held.
+func (p *pathState) cause() string {
+	if p.last == nil || p.last.Reading.Refused == 0 || p.last.Reading.Answered > 0 {
+		return ""
+	}
+	return p.last.Reading.Cause
+}
+
 func (p *pathState) lastEnd() time.Time {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -232,6 +240,7 @@ type View struct {
 	LastEpisode *store.Episode
 	Trace       []*store.Slot // the last day; not to be changed
 	Throughput  *Throughput   // nil when none was measured
+	Beside      *Throughput   // that of another far end at the target's site; nil when none was measured
 }
 
 // watchesByPath is called with the controller's mu held for reading.
@@ -248,7 +257,7 @@ func (c *Controller) watchesByPath() map[ident.ID][]*Watch {
 // view is called with the controller's mu held for reading. watches are those
 // of the path.
 func (c *Controller) view(p *pathState, watches []*Watch, now time.Time) View {
-	v := View{Path: p.Path, Throughput: c.throughputOf(p)}
+	v := View{Path: p.Path, Throughput: c.throughputOf(p), Beside: c.throughputBeside(p)}
 	if a := c.agents[p.AgentID]; a != nil {
 		v.Agent = a.Agent
 	}
@@ -279,7 +288,7 @@ func (c *Controller) view(p *pathState, watches []*Watch, now time.Time) View {
 		e := p.episodes[n-1]
 		v.LastEpisode = &e
 	}
-	v.Findings = finding.OfPath(finding.Standing{Verdict: v.Verdict, Now: now, Daily: p.daily, Past: p.pastEpisodes()})
+	v.Findings = finding.OfPath(finding.Standing{Verdict: v.Verdict, Now: now, Cause: p.cause(), Daily: p.daily, Past: p.pastEpisodes()})
 	oldest := now.Add(-24 * time.Hour)
 	v.Trace = make([]*store.Slot, 0, TraceSlots)
 	for _, s := range p.trace {

@@ -112,7 +112,7 @@ func TestASweepOnDemand(t *testing.T) {
 	kept, err := c.Store().Sweep(t.Context(), made.ID)
 	require.NoError(t, err)
 	assert.Equal(t, plan.Running, kept.Outcome)
-	require.NoError(t, c.Store().EndRunning(t.Context(), "it was stopped"))
+	require.NoError(t, c.Store().EndRunning(t.Context()))
 	kept, err = c.Store().Sweep(t.Context(), made.ID)
 	require.NoError(t, err)
 	assert.Equal(t, plan.Failed, kept.Outcome)

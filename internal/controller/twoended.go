@@ -46,6 +46,7 @@ type twoEnded struct {
 	sites  []string
 	load   bool
 	begun  bool
+	since  time.Time // it has been going on
 	now    plan.TwoGoing
 	live   []LiveSecond // of the run that goes on
 	cancel context.CancelFunc
@@ -191,10 +192,7 @@ func (c *Controller) carryOutTwo(ctx context.Context, s TwoEndedSpec, near, far 
 	c.twoEnds.mu.Lock()
 	delete(c.twoEnds.going, x.ID)
 	if going.load && going.begun {
-		c.twoEnds.past = append(c.twoEnds.past, loadSpan{x.Started, time.Now(), going.agents, going.sites})
-		if n := len(c.twoEnds.past); n > 1000 {
-			c.twoEnds.past = c.twoEnds.past[n-1000:]
-		}
+		c.twoEnds.rememberLoad(loadSpan{going.since, time.Now(), going.agents, going.sites})
 	}
 	if c.twoEnds.free != nil {
 		close(c.twoEnds.free)
@@ -275,7 +273,7 @@ func (c *Controller) turn(ctx context.Context, going *twoEnded) error {
 	for {
 		c.twoEnds.mu.Lock()
 		if !going.load || !c.inTheWay(going) {
-			going.begun, going.now.Says = true, "starting"
+			going.begun, going.since, going.now.Says = true, time.Now(), "starting"
 			c.twoEnds.mu.Unlock()
 			return nil
 		}

@@ -129,7 +129,7 @@ func TestTwoEndedRecords(t *testing.T) {
 	cut, err := store.TwoEndedOf(near, plan.TwoEnded{ID: ident.New(), Kind: plan.Stream, Started: at, Outcome: plan.Running})
 	require.NoError(t, err)
 	require.NoError(t, s.SaveTwoEnded(t.Context(), cut))
-	require.NoError(t, s.EndRunning(t.Context(), "the service was stopped"))
+	require.NoError(t, s.EndRunning(t.Context()))
 	cut, err = s.TwoEndedByID(t.Context(), cut.ID)
 	require.NoError(t, err)
 	assert.Equal(t, plan.Failed, cut.Outcome)

@@ -89,6 +89,22 @@ func (s *Store) ImportReadings(ctx context.Context, records []plan.Record) error
 type Page struct {
 	Limit int
 	After time.Time
+	// AfterID is the identifier of the record at After that the page before ended with:
+	// records may share a time. Without it those of that time are left out.
+	AfterID ident.ID
+}
+
+// older limits a query of records, newest first by started_at and id, to those that come
+// behind the page before.
+func (p Page) older(q *gorm.DB) *gorm.DB {
+	at := p.After.UTC()
+	switch {
+	case p.After.IsZero():
+		return q
+	case p.AfterID.IsZero():
+		return q.Where("started_at < ?", at)
+	}
+	return q.Where("(started_at < ? OR started_at = ? AND id < ?)", at, at, p.AfterID)
 }
 
 func (p Page) limit() int {

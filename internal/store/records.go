@@ -137,9 +137,7 @@ func (s *Store) Runs(ctx context.Context, f RunFilter) ([]Run, error) {
 	if f.Outcome != "" {
 		q = q.Where("outcome = ?", f.Outcome)
 	}
-	if !f.Page.After.IsZero() {
-		q = q.Where("started_at < ?", f.Page.After.UTC())
-	}
+	q = f.Page.older(q)
 	var list []Run
 	return list, wrap("list runs", q.Find(&list).Error)
 }
@@ -150,11 +148,14 @@ func (s *Store) Run(ctx context.Context, id ident.ID) (Run, error) {
 	return r, wrap("find run "+id.String(), s.db.WithContext(ctx).Where("id = ?", id).Take(&r).Error)
 }
 
+// CutOff is the reason of records that a stopped service left running.
+const CutOff = "the service was stopped in the middle"
+
 // EndRunning marks the runs that a killed service left running.
-func (s *Store) EndRunning(ctx context.Context, reason string) error {
+func (s *Store) EndRunning(ctx context.Context) error {
 	for _, kind := range []any{&Sweep{}, &Trace{}, &TwoEnded{}, &Run{}} {
 		if err := s.db.WithContext(ctx).Model(kind).Where("outcome = ?", plan.Running).
-			Updates(map[string]any{"outcome": plan.Failed, "reason": reason, "ended_at": time.Now().UTC()}).Error; err != nil {
+			Updates(map[string]any{"outcome": plan.Failed, "reason": CutOff, "ended_at": time.Now().UTC()}).Error; err != nil {
 			return wrap(fmt.Sprintf("end cut-off records (%T)", kind), err)
 		}
 	}

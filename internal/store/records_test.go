@@ -80,13 +80,41 @@ func TestRunsAreFilteredAndPaged(t *testing.T) {
 	// A run that goes on is brought up to date by its identifier.
 	running := plan.Run{ID: ident.New(), Path: path, Started: noon, Outcome: plan.Running}
 	require.NoError(t, s.SaveUpload(t.Context(), plan.Upload{Runs: []plan.Run{running}}))
-	require.NoError(t, s.EndRunning(t.Context(), "cut off"))
+	require.NoError(t, s.EndRunning(t.Context()))
 	r, err := s.Run(t.Context(), running.ID)
 	require.NoError(t, err)
 	assert.Equal(t, plan.Failed, r.Outcome)
 	assert.NotNil(t, r.EndedAt)
 	_, err = s.Run(t.Context(), ident.New())
 	require.ErrorIs(t, err, store.ErrNotFound)
+}
+
+// TestPagesLoseNothing: many records of one time come in pages, each once.
+func TestPagesLoseNothing(t *testing.T) {
+	s := storetest.New(t)
+	path := ident.New()
+	var u plan.Upload
+	for i := range 24 {
+		u.Runs = append(u.Runs, plan.Run{ID: ident.New(), Path: path, Started: noon.Add(time.Duration(i/9) * time.Minute), Outcome: plan.Done})
+	}
+	require.NoError(t, s.SaveUpload(t.Context(), u))
+	for _, limit := range []int{1, 3, 5, 24} {
+		seen := map[ident.ID]bool{}
+		page := store.Page{Limit: limit}
+		for {
+			runs, err := s.Runs(t.Context(), store.RunFilter{Path: path, Page: page})
+			require.NoError(t, err)
+			for _, r := range runs {
+				assert.False(t, seen[r.ID], "twice")
+				seen[r.ID] = true
+			}
+			if len(runs) < limit {
+				break
+			}
+			page.After, page.AfterID = runs[len(runs)-1].StartedAt, runs[len(runs)-1].ID
+		}
+		assert.Len(t, seen, 24, "in pages of %d", limit)
+	}
 }
 
 func TestEpisodesThatTouchATime(t *testing.T) {

@@ -92,9 +92,7 @@ func (s *Store) Sweeps(ctx context.Context, watch ident.ID, p Page) ([]Sweep, er
 	if !watch.IsZero() {
 		q = q.Where("watch_id = ?", watch)
 	}
-	if !p.After.IsZero() {
-		q = q.Where("started_at < ?", p.After.UTC())
-	}
+	q = p.older(q)
 	var list []Sweep
 	return list, wrap("list sweeps", q.Find(&list).Error)
 }

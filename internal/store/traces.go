@@ -267,9 +267,7 @@ func (f TraceFilter) on(q *gorm.DB) *gorm.DB {
 	if f.Family != 0 {
 		q = q.Where("family = ?", f.Family)
 	}
-	if !f.Page.After.IsZero() {
-		q = q.Where("started_at < ?", f.Page.After.UTC())
-	}
+	q = f.Page.older(q)
 	return q
 }
 

@@ -110,7 +110,7 @@ func TestTraces(t *testing.T) {
 	assert.Equal(t, []store.HopRow{{TTL: 1, Addresses: []string{"192.0.2.1"}, Probes: 62, Answered: 60, Carried: &lost}, {TTL: 2, Probes: 60, Answered: 30}}, rows)
 
 	require.NoError(t, s.BeginTraces(t.Context(), []store.Trace{{ID: ident.New(), Lane: lane, AgentID: agent, Target: "x", Family: 4, Via: "icmp", StartedAt: at, Outcome: plan.Running}}))
-	require.NoError(t, s.EndRunning(t.Context(), "the service was killed"))
+	require.NoError(t, s.EndRunning(t.Context()))
 	require.NoError(t, s.DropTraces(t.Context(), at.Add(40*time.Minute)))
 	got, err = s.Traces(t.Context(), store.TraceFilter{Agent: agent})
 	require.NoError(t, err)

@@ -93,9 +93,7 @@ func (s *Store) TwoEndedList(ctx context.Context, f TwoEndedFilter) ([]TwoEnded,
 	if !f.From.IsZero() {
 		q = q.Where("started_at >= ?", f.From.UTC())
 	}
-	if !f.Page.After.IsZero() {
-		q = q.Where("started_at < ?", f.Page.After.UTC())
-	}
+	q = f.Page.older(q)
 	var list []TwoEnded
 	return list, wrap("list measurements", q.Order("started_at DESC, id DESC").Limit(f.Page.limit()).Find(&list).Error)
 }
@@ -112,8 +110,8 @@ func (s *Store) TwoEndedByID(ctx context.Context, id ident.ID) (TwoEnded, error)
 func (s *Store) LoadsBeside(ctx context.Context, agents []ident.ID, from, to time.Time) ([]TwoEnded, error) {
 	var list []TwoEnded
 	err := s.db.WithContext(ctx).Select(twoEndedWithoutBody).
-		Where("kind = ? AND (outcome <> ? OR sent_bytes > 0) AND (agent_id IN ? OR far_id IN ?) AND started_at < ? AND (ended_at > ? OR ended_at IS NULL AND outcome = ?)",
-			"throughput", plan.Failed, agents, agents, to.UTC(), from.UTC(), plan.Running).
+		Where("kind = ? AND (outcome <> ? OR sent_bytes > 0 OR reason = ?) AND (agent_id IN ? OR far_id IN ?) AND started_at < ? AND (ended_at > ? OR ended_at IS NULL AND outcome = ?)",
+			"throughput", plan.Failed, CutOff, agents, agents, to.UTC(), from.UTC(), plan.Running).
 		Order("started_at").Limit(mostLoads).Find(&list).Error
 	return list, wrap("list load runs", err)
 }

@@ -604,6 +604,8 @@ export interface components {
             at: string;
             back: components["schemas"]["CarriesWay"];
             there: components["schemas"]["CarriesWay"];
+            /** @description The far end that it was measured to */
+            to: string;
         };
         CarriesWay: {
             /** Format: double */
@@ -780,7 +782,7 @@ export interface components {
         Figures: {
             /** Format: int64 */
             answered: number;
-            /** @description How it was answered where otherwise than asked, such as by port unreachable; else empty */
+            /** @description How it was answered where otherwise than asked, such as by a datagram of its own; else empty */
             answered_as: string;
             /** @description What the last refusal or failed sending said */
             cause: string;
@@ -1173,6 +1175,8 @@ export interface components {
              * @description Since when it is in that state; null when not known
              */
             since_at: string | null;
+            /** @description To another far end at the target's site, where one was measured: of the path it says the access's part only */
+            site_throughput?: components["schemas"]["Carries"];
             /** @enum {string} */
             state: "steady" | "degraded" | "lost" | "unmeasured";
             tags: string[] | null;
@@ -1225,7 +1229,7 @@ export interface components {
         Reading: {
             /** Format: int64 */
             answered: number;
-            /** @description How it was answered where otherwise than asked, such as by port unreachable; else empty */
+            /** @description How it was answered where otherwise than asked, such as by a datagram of its own; else empty */
             answered_as: string;
             /** @description What the last refusal or failed sending said */
             cause: string;
@@ -1323,7 +1327,7 @@ export interface components {
         ReadingEvent: {
             /** Format: int64 */
             answered: number;
-            /** @description How it was answered where otherwise than asked, such as by port unreachable; else empty */
+            /** @description How it was answered where otherwise than asked, such as by a datagram of its own; else empty */
             answered_as: string;
             /** @description What the last refusal or failed sending said */
             cause: string;
@@ -1632,6 +1636,8 @@ export interface components {
              * @description Since when it is in that state; null when not known
              */
             since_at: string | null;
+            /** @description To another far end at the target's site, where one was measured: of the path it says the access's part only */
+            site_throughput?: components["schemas"]["Carries"];
             /** @enum {string} */
             state: "steady" | "degraded" | "lost" | "unmeasured";
             tags: string[] | null;
@@ -3552,6 +3558,8 @@ export interface operations {
                 outcome?: "running" | "done" | "failed" | "missed" | "cancelled";
                 /** @description started_at of the last of the page before */
                 before_at?: string;
+                /** @description Its id: without it, others of the very same time are left out. The header Link names the next page whole */
+                before_id?: string;
                 limit?: number;
             };
             header?: never;
@@ -3563,6 +3571,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -3839,6 +3848,8 @@ export interface operations {
                 watch?: string;
                 /** @description started_at of the last of the page before */
                 before_at?: string;
+                /** @description Its id: without it, others of the very same time are left out. The header Link names the next page whole */
+                before_id?: string;
                 limit?: number;
             };
             header?: never;
@@ -3850,6 +3861,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -4014,6 +4026,8 @@ export interface operations {
                 to?: string;
                 /** @description started_at of the last of the page before */
                 before_at?: string;
+                /** @description Its id: without it, others of the very same time are left out. The header Link names the next page whole */
+                before_id?: string;
                 limit?: number;
                 /** @description The newest that is whole of each agent, family and kind only, with what they found */
                 latest?: boolean;
@@ -4027,6 +4041,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -4192,11 +4207,13 @@ export interface operations {
                 from?: string;
                 /** @description The far end, as it was asked for */
                 to?: string;
-                /** @description Between the ends of this path: its agent, and its target or an agent at its target's site */
+                /** @description Between the ends of this path: its agent, and its target or an agent that stands at it */
                 path?: string;
                 from_at?: string;
                 /** @description started_at of the last of the page before */
                 before_at?: string;
+                /** @description Its id: without it, others of the very same time are left out. The header Link names the next page whole */
+                before_id?: string;
                 limit?: number;
             };
             header?: never;
@@ -4208,6 +4225,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {

@@ -164,31 +164,33 @@ type Daily struct {
 
 // Path is a directed pair of an agent and a target, and how it stands.
 type Path struct {
-	ID       string     `json:"id"`
-	From     string     `json:"from" doc:"Name of the agent"`
-	FromSite string     `json:"from_site"`
-	To       string     `json:"to" doc:"Name or address of the target"`
-	ToSite   string     `json:"to_site"`
-	Family   int        `json:"family" enum:"4,6"`
-	Via      string     `json:"via" doc:"Kind of probe: icmp, tcp:PORT, udp:PORT or stamp"`
-	Watches  []string   `json:"watches"`
-	Tags     []string   `json:"tags"`
-	State    string     `json:"state" enum:"steady,degraded,lost,unmeasured"`
-	SinceAt  *time.Time `json:"since_at" doc:"Since when it is in that state; null when not known"`
-	Findings []Finding  `json:"findings" doc:"The first is the headline"`
-	Last     *Reading   `json:"last"`
-	Normal   *Normal    `json:"normal" doc:"null without a baseline"`
-	Excesses []Excess   `json:"excesses" doc:"What of a degraded path is beyond normal"`
-	Daily    *Daily     `json:"daily"`
-	Baseline *Baseline  `json:"baseline"`
-	LastOver *Episode   `json:"last_episode"`
-	Trace    *Sketch    `json:"trace" doc:"Only in the list of paths"`
-	Carries  *Carries   `json:"throughput" doc:"What was last measured between its ends, by a watch if any does; null when nothing was"`
+	ID            string     `json:"id"`
+	From          string     `json:"from" doc:"Name of the agent"`
+	FromSite      string     `json:"from_site"`
+	To            string     `json:"to" doc:"Name or address of the target"`
+	ToSite        string     `json:"to_site"`
+	Family        int        `json:"family" enum:"4,6"`
+	Via           string     `json:"via" doc:"Kind of probe: icmp, tcp:PORT, udp:PORT or stamp"`
+	Watches       []string   `json:"watches"`
+	Tags          []string   `json:"tags"`
+	State         string     `json:"state" enum:"steady,degraded,lost,unmeasured"`
+	SinceAt       *time.Time `json:"since_at" doc:"Since when it is in that state; null when not known"`
+	Findings      []Finding  `json:"findings" doc:"The first is the headline"`
+	Last          *Reading   `json:"last"`
+	Normal        *Normal    `json:"normal" doc:"null without a baseline"`
+	Excesses      []Excess   `json:"excesses" doc:"What of a degraded path is beyond normal"`
+	Daily         *Daily     `json:"daily"`
+	Baseline      *Baseline  `json:"baseline"`
+	LastOver      *Episode   `json:"last_episode"`
+	Trace         *Sketch    `json:"trace" doc:"Only in the list of paths"`
+	Carries       *Carries   `json:"throughput" doc:"What was last measured between its ends, by a watch if any does; null when nothing was"`
+	BesideCarries *Carries   `json:"site_throughput,omitempty" doc:"To another far end at the target's site, where one was measured: of the path it says the access's part only"`
 }
 
 // Carries is the last throughput between the ends of a path, beside what is usual.
 type Carries struct {
 	At    time.Time  `json:"at"`
+	To    string     `json:"to" doc:"The far end that it was measured to"`
 	There CarriesWay `json:"there"`
 	Back  CarriesWay `json:"back"`
 }

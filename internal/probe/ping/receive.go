@@ -185,10 +185,8 @@ func (e *Engine) refused(f *flightOf, conn network.Conn, p *network.Packet) {
 		return
 	}
 	if p.Shut && f.aim.Via.Kind == reading.ByUDP {
-		// The target itself says that nothing listens there: that is an answer.
-		f.probe.As = "port unreachable"
-		e.answered(f, conn, p, true)
-		return
+		// The target itself says that nothing listens there: it is there, its service not.
+		p.Cause = reading.PortRefused + f.aim.Addr.String() + " (port unreachable)"
 	}
 	f.probe.RTT, f.probe.Stamp = roundTrip(f.flight, conn, p)
 	f.probe.Outcome, f.probe.Cause, f.probe.Shut, f.probe.MTU = reading.Refused, p.Cause, p.Shut, p.MTU

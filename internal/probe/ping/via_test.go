@@ -47,7 +47,7 @@ links:
 		{"tcp:22", "", "", reading.Lost, false},
 		{"tcp:25", "", "administratively prohibited by 192.0.2.2", reading.Refused, false},
 		{"udp:7", "", "", reading.Answered, false},
-		{"udp:8", "port unreachable", "", reading.Answered, false},
+		{"udp:8", "", "connection refused by 192.0.2.2 (port unreachable)", reading.Refused, true},
 		{"udp:9", "", "", reading.Lost, false},
 		{"udp:10", "", "administratively prohibited by 192.0.2.2", reading.Refused, false},
 		{"stamp", "", "", reading.Answered, false},
@@ -139,7 +139,7 @@ func TestKindsOnLoopback(t *testing.T) {
 			{"TCP open", reading.Via{Kind: reading.ByTCP, Port: listen(t, reading.ByTCP, address)}, reading.Answered, reading.StampKernel, ""},
 			{"TCP closed", reading.Via{Kind: reading.ByTCP, Port: shut}, reading.Refused, reading.StampUser, ""},
 			{"UDP echo", reading.Via{Kind: reading.ByUDP, Port: listen(t, reading.ByUDP, address)}, reading.Answered, reading.StampKernel, ""},
-			{"UDP closed", reading.Via{Kind: reading.ByUDP, Port: shut}, reading.Answered, reading.StampUser, "port unreachable"},
+			{"UDP closed", reading.Via{Kind: reading.ByUDP, Port: shut}, reading.Refused, reading.StampUser, ""},
 			{"STAMP", reading.Via{Kind: reading.ByStamp, Port: listen(t, reading.ByStamp, address)}, reading.Answered, reading.StampKernel, ""},
 		} {
 			t.Run(c.name+" at "+address, func(t *testing.T) {

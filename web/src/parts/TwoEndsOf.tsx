@@ -34,6 +34,11 @@ export function TwoEndsOf({ path }: { path: Path }) {
           .
         </p>
       )}
+      {through.length === 0 && path.site_throughput && (
+        <p className="text-sm text-soft" title={exactly(path.site_throughput.at)}>
+          Of the site, not of this path: {[path.site_throughput.there.bps, path.site_throughput.back.bps].map((v, i) => v != null && `${i === 0 ? "→" : "←"} ${bits(v)} `)} measured to {path.site_throughput.to}.
+        </p>
+      )}
       {failed.length > 0 && <p className="text-sm text-plum">{failed.length} failed; the last: {failed[0]!.reason}</p>}
     </section>
   );
