@@ -9,6 +9,7 @@ import (
 
 	"woodlark.example/core/capacity"
 	"woodlark.example/core/figure"
+	"woodlark.example/core/loss"
 )
 
 func TestRates(t *testing.T) {
@@ -84,29 +85,71 @@ func TestWhatHeld(t *testing.T) {
 	}{
 		{"the receiver's window", capacity.Evidence{ByReceiver: figure.Of(0.9), Segments: 1e5, RTTRest: ms(40), RTTLoad: ms(40)}, capacity.ByWindow},
 		{"the sender's buffer", capacity.Evidence{ByBuffer: figure.Of(0.8), Segments: 1e5, RTTRest: ms(40), RTTLoad: ms(41)}, capacity.ByWindow},
-		{"a window on a long path that carries more", capacity.Evidence{Rate: 1e6, ByReceiver: figure.Of(0.4), Segments: 1e3, RTTRest: ms(550), RTTLoad: ms(551), Below: &capacity.Burst{}, Above: &capacity.Burst{Rate: 1.5e6, For: time.Second, Delayed: ms(1)}}, capacity.ByWindow},
+		{"a window on a long path that carries more", capacity.Evidence{Rate: 1e6, ByReceiver: figure.Of(0.4), Segments: 1e3, RTTRest: ms(550), RTTLoad: ms(551), Below: &capacity.Burst{Lost: lost(0)}, Above: &capacity.Burst{Rate: 1.5e6, For: time.Second, Delayed: ms(1)}}, capacity.ByWindow},
 		// What a full link of 1 Mbit/s leaves of 1.5 for a second stands 333 ms at the end.
-		{"a window, on a machine that delays packets itself", capacity.Evidence{Rate: 1e6, ByReceiver: figure.Of(0.3), Segments: 1e3, RTTRest: ms(550), RTTLoad: ms(551), Below: &capacity.Burst{}, Above: &capacity.Burst{Rate: 1.5e6, For: time.Second, Delayed: ms(20)}}, capacity.ByWindow},
-		{"a window, but what is beyond has to wait", capacity.Evidence{Rate: 1e6, ByReceiver: figure.Of(0.3), Segments: 1e3, RTTRest: ms(550), RTTLoad: ms(551), Below: &capacity.Burst{}, Above: &capacity.Burst{Rate: 1.5e6, For: time.Second, Delayed: ms(160)}}, capacity.NotKnown},
-		{"a window, but nothing beyond was offered", capacity.Evidence{Rate: 1e6, ByReceiver: figure.Of(0.3), Segments: 1e3, RTTRest: ms(550), RTTLoad: ms(551), Below: &capacity.Burst{}, Above: &capacity.Burst{Rate: 1e6, For: time.Second}}, capacity.NotKnown},
-		{"no time, which looks like a full buffer", capacity.Evidence{ByBuffer: figure.Of(0.7), Segments: 1e5, RTTRest: ms(1), RTTLoad: ms(1), Busy: figure.Of(0.95)}, capacity.ByHost},
-		{"loss at half the rate too", capacity.Evidence{Segments: 1e5, Retransmits: 1000, RTTRest: ms(40), RTTLoad: ms(40), Below: &capacity.Burst{Loss: 0.01}}, capacity.ByLoss},
-		{"loss too seldom to be seen in a short stream", capacity.Evidence{Segments: 2300, Retransmits: 13, RTTRest: ms(79), RTTLoad: ms(79), Below: &capacity.Burst{}, Above: &capacity.Burst{Loss: 0.006}}, capacity.ByLoss},
+		{"a window, on a machine that delays packets itself", capacity.Evidence{Rate: 1e6, ByReceiver: figure.Of(0.3), Segments: 1e3, RTTRest: ms(550), RTTLoad: ms(551), Below: &capacity.Burst{Lost: lost(0)}, Above: &capacity.Burst{Rate: 1.5e6, For: time.Second, Delayed: ms(20)}}, capacity.ByWindow},
+		{"a window, but what is beyond has to wait", capacity.Evidence{Rate: 1e6, ByReceiver: figure.Of(0.3), Segments: 1e3, RTTRest: ms(550), RTTLoad: ms(551), Below: &capacity.Burst{Lost: lost(0)}, Above: &capacity.Burst{Rate: 1.5e6, For: time.Second, Delayed: ms(160)}}, capacity.NotKnown},
+		{"a window, but nothing beyond was offered", capacity.Evidence{Rate: 1e6, ByReceiver: figure.Of(0.3), Segments: 1e3, RTTRest: ms(550), RTTLoad: ms(551), Below: &capacity.Burst{Lost: lost(0)}, Above: &capacity.Burst{Rate: 1e6, For: time.Second}}, capacity.NotKnown},
+		{"no time, which looks like a full buffer", capacity.Evidence{ByBuffer: figure.Of(0.7), Segments: 1e5, RTTRest: ms(1), RTTLoad: ms(1), Own: figure.Of(0.95)}, capacity.ByHost},
+		{"loss at half the rate too", capacity.Evidence{Segments: 1e5, Retransmits: 1000, RTTRest: ms(40), RTTLoad: ms(40), Below: &capacity.Burst{Lost: lost(0.01)}}, capacity.ByLoss},
+		{"loss too seldom to be seen in a short stream", capacity.Evidence{Segments: 2300, Retransmits: 13, RTTRest: ms(79), RTTLoad: ms(79), Below: &capacity.Burst{Lost: lost(0)}, Above: &capacity.Burst{Lost: lost(0.006)}}, capacity.ByLoss},
 		{"loss, and nothing else was tried", capacity.Evidence{Segments: 1e5, Retransmits: 1000, RTTRest: ms(40), RTTLoad: ms(40)}, capacity.ByLoss},
-		{"dropped at once", capacity.Evidence{Segments: 1e5, Retransmits: 1000, RTTRest: ms(40), RTTLoad: ms(40), Below: &capacity.Burst{}, Above: &capacity.Burst{Loss: 0.4, Delayed: ms(0)}}, capacity.ByPolicer},
-		{"a full link", capacity.Evidence{Segments: 1e5, Retransmits: 100, RTTRest: ms(20), RTTLoad: ms(70), Below: &capacity.Burst{}, Above: &capacity.Burst{Loss: 0.4, Delayed: ms(50)}}, capacity.ByLink},
-		{"a full link with few buffers", capacity.Evidence{Segments: 1e5, Retransmits: 100, RTTRest: ms(20), RTTLoad: ms(23), Below: &capacity.Burst{}, Above: &capacity.Burst{Loss: 0.4, Delayed: ms(8)}}, capacity.ByLink},
-		{"no time", capacity.Evidence{Segments: 1e5, RTTRest: ms(1), RTTLoad: ms(2), Busy: figure.Of(0.97)}, capacity.ByHost},
-		{"nothing", capacity.Evidence{Segments: 1e5, RTTRest: ms(20), RTTLoad: ms(21), Busy: figure.Of(0.3)}, capacity.NotKnown},
+		{"dropped at once", capacity.Evidence{Segments: 1e5, Retransmits: 1000, RTTRest: ms(40), RTTLoad: ms(40), Below: &capacity.Burst{Lost: lost(0)}, Above: &capacity.Burst{Lost: lost(0.4), Delayed: ms(0)}}, capacity.ByPolicer},
+		{"a full link", capacity.Evidence{Segments: 1e5, Retransmits: 100, RTTRest: ms(20), RTTLoad: ms(70), Below: &capacity.Burst{Lost: lost(0)}, Above: &capacity.Burst{Lost: lost(0.4), Delayed: ms(50)}}, capacity.ByLink},
+		{"a full link with few buffers", capacity.Evidence{Segments: 1e5, Retransmits: 100, RTTRest: ms(20), RTTLoad: ms(23), Below: &capacity.Burst{Lost: lost(0)}, Above: &capacity.Burst{Lost: lost(0.4), Delayed: ms(8)}}, capacity.ByLink},
+		{"no time", capacity.Evidence{Segments: 1e5, RTTRest: ms(1), RTTLoad: ms(2), Own: figure.Of(0.97)}, capacity.ByHost},
+		{"nothing", capacity.Evidence{Segments: 1e5, RTTRest: ms(20), RTTLoad: ms(21), Own: figure.Of(0.3)}, capacity.NotKnown},
 		{"nothing is known", capacity.Evidence{}, capacity.NotKnown},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			h := capacity.WhatHeld(c.e)
-			assert.Equal(t, c.want, h.Cause, h.Why)
-			assert.NotEmpty(t, h.Why)
+			list := capacity.WhatHeld(c.e)
+			if c.want == capacity.NotKnown {
+				assert.Empty(t, list)
+				return
+			}
+			require.NotEmpty(t, list)
+			assert.Equal(t, c.want, list[0].Cause, list[0].Why)
+			for _, h := range list {
+				assert.NotEmpty(t, h.Why)
+			}
 		})
 	}
 }
+
+// TestSeveralCauses: each is judged by its own evidence, and a machine that other programs
+// keep busy is none.
+func TestSeveralCauses(t *testing.T) {
+	ms := func(n int) figure.Duration { return figure.Of(time.Duration(n) * time.Millisecond) }
+	lossy, clean := &capacity.Burst{Lost: lost(0.1)}, &capacity.Burst{Lost: lost(0)}
+	for _, c := range []struct {
+		name string
+		e    capacity.Evidence
+		want []capacity.Cause
+	}{
+		{"loss, on a machine that others keep busy", capacity.Evidence{Segments: 3226, Retransmits: 359, RTTRest: ms(20), RTTLoad: ms(21), Own: figure.Of(0.01), Machine: figure.Of(1.0), Below: lossy, Above: &capacity.Burst{Lost: lost(0.1)}}, []capacity.Cause{capacity.ByLoss}},
+		{"a full link, on such a machine", capacity.Evidence{Segments: 1e5, Retransmits: 100, RTTRest: ms(20), RTTLoad: ms(70), Own: figure.Of(0.02), Machine: figure.Of(1.0), Below: clean, Above: &capacity.Burst{Lost: lost(0.3), Delayed: ms(50)}}, []capacity.Cause{capacity.ByLink}},
+		{"nothing else, on such a machine", capacity.Evidence{Segments: 1e5, RTTRest: ms(1), RTTLoad: ms(2), Own: figure.Of(0.4), Machine: figure.Of(0.99)}, []capacity.Cause{capacity.ByHost}},
+		{"a policer, and loss beside it", capacity.Evidence{Segments: 1e5, Retransmits: 1000, RTTRest: ms(20), RTTLoad: ms(20), Below: &capacity.Burst{Lost: lost(0.01)}, Above: &capacity.Burst{Lost: lost(0.35), Delayed: ms(0)}}, []capacity.Cause{capacity.ByLoss, capacity.ByPolicer}},
+		{"a policer, and loss too small to hold it", capacity.Evidence{Segments: 1e5, Retransmits: 1000, RTTRest: ms(20), RTTLoad: ms(20), Below: &capacity.Burst{Lost: loss.Ratio{Lost: 1, Sent: 450}}, Above: &capacity.Burst{Lost: lost(0.35), Delayed: ms(0)}}, []capacity.Cause{capacity.ByPolicer}},
+		{"datagrams beyond a policer", capacity.Evidence{Datagrams: true, Below: clean, Above: &capacity.Burst{Lost: lost(0.33), Delayed: ms(0)}}, []capacity.Cause{capacity.ByPolicer}},
+		{"datagrams beyond a queue", capacity.Evidence{Datagrams: true, Below: clean, Above: &capacity.Burst{Lost: lost(0.3), Delayed: ms(40)}}, []capacity.Cause{capacity.ByLink}},
+		{"datagrams over a link that loses at any rate", capacity.Evidence{Datagrams: true, Below: lossy, Above: &capacity.Burst{Lost: lost(0.1), Delayed: ms(0)}}, []capacity.Cause{capacity.ByLoss}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			var got []capacity.Cause
+			for _, h := range capacity.WhatHeld(c.e) {
+				got = append(got, h.Cause)
+			}
+			assert.Equal(t, c.want, got)
+		})
+	}
+	assert.False(t, (&capacity.Burst{Lost: loss.Ratio{Lost: 1, Sent: 450}}).Settled(), "one of 450 may be chance: ask again")
+	assert.True(t, (&capacity.Burst{Lost: loss.Ratio{Sent: 4000}}).Settled())
+	assert.True(t, (&capacity.Burst{Lost: loss.Ratio{Lost: 40, Sent: 450}}).Settled())
+}
+
+// lost is a ratio of ten thousand.
+func lost(part float64) loss.Ratio { return loss.Ratio{Lost: int(part*10000 + 0.5), Sent: 10000} }
 
 func TestBloat(t *testing.T) {
 	by, is := capacity.Bloat(figure.Of(10*time.Millisecond), figure.Of(210*time.Millisecond))

@@ -1,11 +1,11 @@
 package capacity
 
 import (
-	"math"
 	"slices"
 	"time"
 
 	"woodlark.example/core/figure"
+	"woodlark.example/core/loss"
 )
 
 // Cause is what kept a transfer from being faster; see package finding for the codes.
@@ -30,9 +30,12 @@ type Evidence struct {
 	Retransmits          int64
 	Segments             int64 // sent; 0 when not known
 	RTTRest, RTTLoad     figure.Duration
-	// How busy the busier end was, 0 to 1: the busiest thread that moved bytes, or the
-	// whole machine.
-	Busy figure.Number
+	// Own is how busy the busier end was with this, 0 to 1: the busiest thread that moved
+	// bytes, or how near the rate came to what the end reaches within itself. Machine is
+	// the busier machine as a whole, with all that other programs do on it.
+	Own, Machine figure.Number
+	// Datagrams says that it was no TCP: what the sender's stack tells is missing.
+	Datagrams bool
 	// What datagrams met right after, at rates below and above what was reached.
 	Below, Above *Burst
 }
@@ -40,8 +43,8 @@ type Evidence struct {
 // Burst is what datagrams at a rate met.
 type Burst struct {
 	Rate    Rate
-	For     time.Duration   // it lasted
-	Loss    float64         // ratio
+	For     time.Duration // it lasted
+	Lost    loss.Ratio
 	Delayed figure.Duration // beyond the fastest of them, in the mean
 }
 
@@ -49,7 +52,7 @@ type Burst struct {
 // that the path carries, then what exceeds it would be lost, or would stand before it: at
 // the end For·(1 − rate/Rate), in the mean half of that.
 func (b *Burst) carried(beyond Rate) bool {
-	if b == nil || b.Loss >= clearlyLost || b.Rate <= beyond {
+	if b == nil || b.Lost.Value().Or(0) >= clearlyLost || b.Rate <= beyond {
 		return false
 	}
 	stands := time.Duration(float64(b.For) * (1 - float64(beyond/b.Rate)) / 2)
@@ -72,37 +75,102 @@ const (
 	manyAgain   = 5e-4                 // segments sent again
 	manyLost    = 2e-3
 	clearlyLost = 2e-3 // of datagrams at half the rate
+	surelyLost  = 1e-3 // of them, by the lower end of the interval
+	leastExcess = 0.02 // that is lost more beyond the rate than below it
+	allBusy     = 0.95 // a whole machine
 )
 
-// WhatHeld tells what held a transfer back. When nothing clearly did it says so.
-func WhatHeld(e Evidence) Held {
+// WhatHeld tells what held a transfer back, each cause by evidence of its own; the one
+// that weighs most first. When nothing clearly did, the list is empty.
+func WhatHeld(e Evidence) (list []Held) {
+	add := func(c Cause, sure float64, why string) { list = append(list, Held{c, sure, why}) }
 	again := 0.0
 	if e.Segments > 0 {
 		again = float64(e.Retransmits) / float64(e.Segments)
 	}
-	queued := e.queued()
+	queued, excess := e.queued(), e.excess()
+	waiting := e.Above != nil && e.Above.Delayed.Or(0) >= waits
 	receiver, buffer := e.ByReceiver.Or(0), e.ByBuffer.Or(0)
-	switch {
-	case e.Busy.Or(0) >= noTime && !queued:
-		return Held{ByHost, share(e.Busy.Or(0)), "an end had no time to spare"}
-	case receiver+buffer >= mostlyHeld && again < manyAgain && receiver >= buffer:
-		return Held{ByWindow, share(receiver), "the receiver's window was used up"}
-	case receiver+buffer >= mostlyHeld && again < manyAgain:
-		return Held{ByWindow, share(buffer), "the sender's buffer was used up"}
-	case receiver+buffer >= partlyHeld && again < manyAgain && e.Above.carried(e.Rate):
-		return Held{ByWindow, 0.8, "the window was used up again and again, and the path carries more"}
-	case e.Below != nil && e.Below.Loss >= clearlyLost:
-		return Held{ByLoss, share(0.5 + 50*e.Below.Loss), "packets are lost even at half of this rate"}
-	case e.Above != nil && e.Above.Loss >= 0.02 && !queued && e.Above.Delayed.Or(math.MaxInt64) < waits && again >= manyAgain:
-		return Held{ByPolicer, 0.9, "what exceeds the rate is dropped at once, without having waited"}
-	case queued || e.Above != nil && e.Above.Loss >= 0.02 && e.Above.Delayed.Or(0) >= waits:
-		return Held{ByLink, 0.9, "a queue stood before the link all along"}
-	case again >= manyLost && e.Above != nil && e.Above.Loss < 0.02:
-		return Held{ByLoss, 0.85, "segments are lost now and then, and TCP slows down for each, while datagrams go through faster"}
-	case again >= 0.005 && e.Below == nil:
-		return Held{ByLoss, 0.6, "segments had to be sent again, and nothing waited"}
+	switch { // what the stack of an end tells, and its processors
+	case e.Own.Or(0) >= noTime && !queued:
+		add(ByHost, share(e.Own.Or(0)), "this program had no time to spare at an end")
+	case again >= manyAgain:
+	case receiver+buffer >= mostlyHeld && receiver >= buffer:
+		add(ByWindow, share(receiver), "the receiver's window was used up")
+	case receiver+buffer >= mostlyHeld:
+		add(ByWindow, share(buffer), "the sender's buffer was used up")
+	case receiver+buffer >= partlyHeld && e.Above.carried(e.Rate):
+		add(ByWindow, 0.8, "the window was used up again and again, and the path carries more")
 	}
-	return Held{Why: "nothing that was measured clearly held it back"}
+	if e.Below.surelyLoses() {
+		add(ByLoss, share(0.5+50*e.Below.Lost.Value().Or(0)), "packets are lost even at half of this rate")
+	}
+	switch { // what is beyond the rate
+	case excess && !queued && !waiting && (e.Datagrams || again >= manyAgain):
+		add(ByPolicer, 0.9, "what exceeds the rate is dropped at once, without having waited")
+	case queued:
+		add(ByLink, 0.9, "a queue stood before the link all along")
+	case excess && waiting:
+		add(ByLink, 0.9, "what exceeds the rate waits in a queue before it is dropped")
+	}
+	if len(list) > 0 || e.Datagrams {
+		return list
+	}
+	switch {
+	case again >= manyLost && e.Above != nil && !excess:
+		add(ByLoss, 0.85, "segments are lost now and then, and TCP slows down for each, while datagrams go through faster")
+	case again >= 0.005 && e.Below == nil:
+		add(ByLoss, 0.6, "segments had to be sent again, and nothing waited")
+	case e.Machine.Or(0) >= allBusy && again < manyAgain:
+		add(ByHost, 0.6, "other programs kept a machine at an end busy, and nothing else that was measured held it")
+	}
+	return list
+}
+
+// Nothing is the reason where no cause was found.
+const Nothing = "nothing that was measured clearly held it back"
+
+// surelyLoses reports whether more of a burst is lost than a sound way may lose.
+func (b *Burst) surelyLoses() bool {
+	if b == nil {
+		return false
+	}
+	low, _, ok := b.Lost.Interval()
+	return ok && low >= surelyLost
+}
+
+// Settled reports whether a burst at half the rate was long enough to tell whether loss
+// holds the rate: its interval lies on one side of the limit, or is narrow.
+func (b *Burst) Settled() bool {
+	if b == nil {
+		return true
+	}
+	low, high, ok := b.Lost.Interval()
+	return ok && (low >= surelyLost || high < clearlyLost || high-low < clearlyLost)
+}
+
+// excess reports whether what goes beyond the rate is surely lost more than what stays
+// below it.
+func (e Evidence) excess() bool {
+	if e.Above == nil {
+		return false
+	}
+	low, _, ok := e.Above.Lost.Interval()
+	most := 0.0
+	if e.Below != nil {
+		_, most, _ = e.Below.Lost.Interval()
+		if e.Below.Lost.Lost == 0 {
+			most = 0
+		}
+	}
+	return ok && low >= most && e.Above.Lost.Value().Or(0) >= e.Below.ratio()+leastExcess
+}
+
+func (b *Burst) ratio() float64 {
+	if b == nil {
+		return 0
+	}
+	return b.Lost.Value().Or(0)
 }
 
 // queued reports whether packets waited under load much longer than at rest.

@@ -97,7 +97,7 @@ type StreamDirection struct {
 	DSCPSent   *int           `json:"dscp_sent"` // null when it is not known
 	DSCPs      []DSCPCount    `json:"dscp_received"`
 	Quality    *QualityReport `json:"quality"` // null without a codec
-	Intervals  []StreamSecond `json:"intervals"`
+	Spans      []StreamSpan   `json:"spans"`
 }
 
 // DSCPCount is how many packets arrived with a DSCP.
@@ -119,17 +119,17 @@ type QualityReport struct {
 	WorstMOS  *float64 `json:"mos_worst"`
 }
 
-// StreamSecond is a stretch of a stream.
-type StreamSecond struct {
-	StartSeconds float64  `json:"start_seconds"`
-	Seconds      float64  `json:"seconds"`
-	Sent         int      `json:"sent"`
-	Lost         int      `json:"lost"`
-	MedianMs     *float64 `json:"delay_median_ms"`
-	MaxMs        *float64 `json:"delay_max_ms"`
-	JitterMs     *float64 `json:"jitter_ms"`
-	R            *float64 `json:"r_factor"`
-	MOS          *float64 `json:"mos"`
+// StreamSpan is a stretch of a stream.
+type StreamSpan struct {
+	Start    float64  `json:"start_s"`
+	Length   float64  `json:"span_s"`
+	Sent     int      `json:"sent"`
+	Lost     int      `json:"lost"`
+	MedianMs *float64 `json:"delay_median_ms"`
+	MaxMs    *float64 `json:"delay_max_ms"`
+	JitterMs *float64 `json:"jitter_ms"`
+	R        *float64 `json:"r_factor"`
+	MOS      *float64 `json:"mos"`
 }
 
 // Streamed is what a stream is concluded from.
@@ -178,7 +178,7 @@ func (x Streamed) direction(list []oneway.Stream, there bool, dscp int, bps floa
 	d := StreamDirection{From: x.From, To: x.To, There: there, Bps: bps, Sent: m.Loss.Sent, Received: m.Loss.Sent - m.Loss.Lost,
 		Runs: m.Pattern.Runs, LongestRun: m.Pattern.Longest, BurstRatio: number(m.Pattern.BurstRatio), Duplicates: m.Duplicates, Reordered: m.Order.Reordered,
 		Reorder: number(m.Order.Ratio), Extent: m.Order.Extent, JitterMs: millis(m.Delay.Jitter), RFC3550Ms: millis(m.Delay.JitterRFC3550), PDVMs: millis(m.Delay.PDV),
-		Variation: millis(m.PDV999), LateSent: m.Late, DSCPs: []DSCPCount{}, Intervals: []StreamSecond{}}
+		Variation: millis(m.PDV999), LateSent: m.Late, DSCPs: []DSCPCount{}, Spans: []StreamSpan{}}
 	if !there {
 		d.From, d.To = x.To, x.From
 	}
@@ -204,7 +204,7 @@ func (x Streamed) direction(list []oneway.Stream, there bool, dscp int, bps floa
 		d.Quality = x.quality(list, there)
 		d.MediaMs, d.MediaMost = x.media(list)
 	}
-	d.Intervals = x.seconds(list, there)
+	d.Spans = x.seconds(list, there)
 	return d
 }
 
@@ -289,10 +289,10 @@ func sentOnly(s oneway.Stream, delays []figure.Duration) []figure.Duration {
 const mostSeconds = 300
 
 // seconds cuts the streams into stretches of whole seconds.
-func (x Streamed) seconds(list []oneway.Stream, there bool) []StreamSecond {
+func (x Streamed) seconds(list []oneway.Stream, there bool) []StreamSpan {
 	first, last := bounds(list)
 	if first.IsZero() {
-		return []StreamSecond{}
+		return []StreamSpan{}
 	}
 	step := time.Second
 	for last.Sub(first)/step >= mostSeconds {
@@ -303,14 +303,14 @@ func (x Streamed) seconds(list []oneway.Stream, there bool) []StreamSecond {
 	for _, s := range list {
 		cut = append(cut, s.Split(first, step, n))
 	}
-	out := []StreamSecond{}
+	out := []StreamSpan{}
 	for k := range n {
 		var parts []oneway.Stream
 		for _, c := range cut {
 			parts = append(parts, c[k])
 		}
 		m := oneway.OfAll(parts, x.Clock, there)
-		s := StreamSecond{StartSeconds: (time.Duration(k) * step).Seconds(), Seconds: step.Seconds(), Sent: m.Loss.Sent, Lost: m.Loss.Lost, JitterMs: millis(m.Delay.Jitter)}
+		s := StreamSpan{Start: (time.Duration(k) * step).Seconds(), Length: step.Seconds(), Sent: m.Loss.Sent, Lost: m.Loss.Lost, JitterMs: millis(m.Delay.Jitter)}
 		if x.Clock.Known {
 			s.MedianMs, s.MaxMs = millis(m.Delay.Median), millis(m.Delay.Max)
 		}

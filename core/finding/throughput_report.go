@@ -6,6 +6,7 @@ import (
 
 	"woodlark.example/core/capacity"
 	"woodlark.example/core/figure"
+	"woodlark.example/core/loss"
 )
 
 const (
@@ -45,19 +46,19 @@ type ThroughputReport struct {
 
 // ThroughputConditions are those that a figure was measured under.
 type ThroughputConditions struct {
-	Streams       int      `json:"streams"` // side by side, each way
-	AtOnce        bool     `json:"both_at_once"`
-	Seconds       float64  `json:"seconds"`
-	WarmUpSeconds float64  `json:"warm_up_seconds"` // left out of the rates
-	Congestion    string   `json:"congestion"`
-	WindowBytes   int      `json:"window_bytes"` // 0 for the system's choice
-	PacketBytes   int      `json:"packet_bytes"` // of payload, of UDP
-	OfferedBps    *float64 `json:"offered_bps"`  // of UDP
-	DSCP          int      `json:"dscp"`
-	NearSystem    string   `json:"near_system"`
-	FarSystem     string   `json:"far_system"`
-	NearVersion   string   `json:"near_version"`
-	FarVersion    string   `json:"far_version"`
+	Streams     int      `json:"streams"` // side by side, each way
+	AtOnce      bool     `json:"both_at_once"`
+	For         float64  `json:"for_s"`
+	WarmUp      float64  `json:"warm_up_s"` // left out of the rates
+	Congestion  string   `json:"congestion"`
+	WindowBytes int      `json:"window_bytes"` // 0 for the system's choice
+	PacketBytes int      `json:"packet_bytes"` // of payload, of UDP
+	OfferedBps  *float64 `json:"offered_bps"`  // of UDP
+	DSCP        int      `json:"dscp"`
+	NearSystem  string   `json:"near_system"`
+	FarSystem   string   `json:"far_system"`
+	NearVersion string   `json:"near_version"`
+	FarVersion  string   `json:"far_version"`
 }
 
 // ThroughputRepeat is one of several runs.
@@ -77,44 +78,45 @@ type YardstickReport struct {
 // ThroughputDirection is one direction. Of several runs it is the last; Trimmed is of
 // all of them.
 type ThroughputDirection struct {
-	Direction     string               `json:"direction"` // A → B
-	From          string               `json:"from"`
-	To            string               `json:"to"`
-	There         bool                 `json:"there"`
-	SentBytes     int64                `json:"sent_bytes"`
-	ReceivedBytes int64                `json:"received_bytes"`
-	Seconds       float64              `json:"seconds"` // of the receiver, without the warm-up
-	ReceivedBps   *float64             `json:"received_bps"`
-	SentBps       *float64             `json:"sent_bps"`
-	WholeBps      *float64             `json:"received_whole_bps"` // with the warm-up
-	IPBps         *float64             `json:"received_ip_bps"`
-	FrameBps      *float64             `json:"received_frame_bps"`
-	LineBps       *float64             `json:"received_line_bps"`
-	Trimmed       *float64             `json:"trimmed_mean_bps"`
-	Segments      *int64               `json:"segments"`
-	Retransmits   *int64               `json:"retransmits"`
-	Packets       *int64               `json:"packets"` // of UDP, that left
-	LossRatio     *float64             `json:"loss_ratio"`
-	JitterMs      *float64             `json:"jitter_ms"` // RFC 3550
-	Reordered     *int64               `json:"reordered"`
-	Duplicates    *int64               `json:"duplicates"`
-	RTTRestMs     *float64             `json:"rtt_rest_ms"`
-	RTTLoadMs     *float64             `json:"rtt_load_ms"`
-	TransferRatio *float64             `json:"transfer_time_ratio"` // RFC 6349; null unless the line's rate was given
-	Efficiency    *float64             `json:"tcp_efficiency_ratio"`
-	BufferDelay   *float64             `json:"buffer_delay_ratio"`
-	ByReceiver    *float64             `json:"held_by_receiver_ratio"` // of the time that there was something to send
-	ByBuffer      *float64             `json:"held_by_buffer_ratio"`
-	BusyNear      *float64             `json:"cpu_near_ratio"` // of the whole machine
-	BusyFar       *float64             `json:"cpu_far_ratio"`
-	BusiestNear   *float64             `json:"busy_near_ratio"` // of the program for each stream: 1 is a processor of its own
-	BusiestFar    *float64             `json:"busy_far_ratio"`
-	Rising        bool                 `json:"still_rising"` // it had not found its rate when the test ended
-	HeldBy        string               `json:"held_by"`
-	HeldWhy       string               `json:"held_why"`
-	HeldSure      float64              `json:"held_confidence"`
-	Tried         []ThroughputTry      `json:"tried"` // datagrams that were sent to find that out, or to find the highest rate
-	Intervals     []ThroughputInterval `json:"intervals"`
+	Direction     string           `json:"direction"` // A → B
+	From          string           `json:"from"`
+	To            string           `json:"to"`
+	There         bool             `json:"there"`
+	SentBytes     int64            `json:"sent_bytes"`
+	ReceivedBytes int64            `json:"received_bytes"`
+	Span          float64          `json:"span_s"` // of the receiver, without the warm-up
+	ReceivedBps   *float64         `json:"received_bps"`
+	SentBps       *float64         `json:"sent_bps"`
+	WholeBps      *float64         `json:"received_whole_bps"` // with the warm-up
+	IPBps         *float64         `json:"received_ip_bps"`
+	FrameBps      *float64         `json:"received_frame_bps"`
+	LineBps       *float64         `json:"received_line_bps"`
+	Trimmed       *float64         `json:"trimmed_mean_bps"`
+	Segments      *int64           `json:"segments"`
+	Resent        *int64           `json:"resent_segments"`
+	Packets       *int64           `json:"packets"` // of UDP, that left
+	LossRatio     *float64         `json:"loss_ratio"`
+	JitterMs      *float64         `json:"jitter_ms"` // RFC 3550
+	Reordered     *int64           `json:"reordered"`
+	Duplicates    *int64           `json:"duplicates"`
+	RTTRestMs     *float64         `json:"rtt_rest_ms"`
+	RTTLoadMs     *float64         `json:"rtt_load_ms"`
+	TransferRatio *float64         `json:"transfer_time_ratio"` // RFC 6349; null unless the line's rate was given
+	Efficiency    *float64         `json:"tcp_efficiency_ratio"`
+	BufferDelay   *float64         `json:"buffer_delay_ratio"`
+	ByReceiver    *float64         `json:"held_by_receiver_ratio"` // of the time that there was something to send
+	ByBuffer      *float64         `json:"held_by_buffer_ratio"`
+	BusyNear      *float64         `json:"cpu_near_ratio"` // of the whole machine
+	BusyFar       *float64         `json:"cpu_far_ratio"`
+	BusiestNear   *float64         `json:"busy_near_ratio"` // of the program for each stream: 1 is a processor of its own
+	BusiestFar    *float64         `json:"busy_far_ratio"`
+	Rising        bool             `json:"still_rising"` // it had not found its rate when the test ended
+	HeldBy        string           `json:"held_by"`
+	HeldWhy       string           `json:"held_why"`
+	HeldSure      float64          `json:"held_confidence"`
+	HeldAlso      []AlsoHeld       `json:"held_also,omitempty"` // further causes, each by its own evidence
+	Tried         []ThroughputTry  `json:"tried"`               // datagrams that were sent to find that out, or to find the highest rate
+	Spans         []ThroughputSpan `json:"spans"`
 }
 
 // ThroughputTry is a short stream of datagrams at a rate.
@@ -125,14 +127,21 @@ type ThroughputTry struct {
 	DelayedMs   *float64 `json:"delayed_ms"` // beyond the fastest, in the mean
 }
 
-// ThroughputInterval is about a second, at both ends.
-type ThroughputInterval struct {
-	StartSeconds  float64  `json:"start_seconds"`
-	Seconds       float64  `json:"seconds"`
+// AlsoHeld is a further cause that held a rate down.
+type AlsoHeld struct {
+	By   string  `json:"held_by"`
+	Why  string  `json:"held_why"`
+	Sure float64 `json:"held_confidence"`
+}
+
+// ThroughputSpan is about a second, at both ends.
+type ThroughputSpan struct {
+	Start         float64  `json:"start_s"`
+	Length        float64  `json:"span_s"`
 	ReceivedBytes int64    `json:"received_bytes"`
 	ReceivedBps   float64  `json:"received_bps"`
 	SentBytes     *int64   `json:"sent_bytes"`
-	Retransmits   *int64   `json:"retransmits"`
+	Resent        *int64   `json:"resent_segments"`
 	RTTMs         *float64 `json:"rtt_ms"` // by the sender's kernel
 	WindowBytes   *int64   `json:"window_bytes"`
 	CPUFrom       *float64 `json:"cpu_from_ratio"` // of the sender's whole machine
@@ -144,14 +153,12 @@ type ThroughputInterval struct {
 func OfThroughput(r ThroughputReport) []Finding {
 	found := []Finding{}
 	for _, d := range r.Directions {
-		if f, ok := heldBy(d); ok {
-			found = append(found, f)
-		}
+		found = append(found, heldBy(d)...)
 		if f, ok := bloated(d); ok {
 			found = append(found, f)
 		}
 		if d.Rising && d.ReceivedBps != nil {
-			found = append(found, Finding{Code: TooFewProbes, Sure: observed, Figures: map[string]float64{"received_bps": *d.ReceivedBps, "seconds": d.Seconds},
+			found = append(found, Finding{Code: TooFewProbes, Sure: observed, Figures: map[string]float64{"received_bps": *d.ReceivedBps, "span_s": d.Span},
 				Sentence: fmt.Sprintf("%s: the rate was still rising when the test ended: %v is less than fits.", d.Direction, capacity.Rate(*d.ReceivedBps)), Advice: "Measure for longer (-for), or with more streams."})
 		}
 	}
@@ -169,12 +176,23 @@ var heldAdvice = map[Code]string{
 	Policed:      "Hold the rate against the contract: this is a limit that somebody set. Shaping to just below it loses nothing.",
 }
 
-func heldBy(d ThroughputDirection) (Finding, bool) {
-	if d.HeldBy == "" || d.ReceivedBps == nil {
-		return Finding{}, false
+// heldBy says what held a direction, each cause by itself.
+func heldBy(d ThroughputDirection) (found []Finding) {
+	if d.ReceivedBps == nil {
+		return nil
 	}
-	code := Code(d.HeldBy)
-	f := Finding{Code: code, Sure: d.HeldSure, Advice: heldAdvice[code], Figures: map[string]float64{"received_bps": *d.ReceivedBps}}
+	if d.HeldBy == "" {
+		return unexplained(d)
+	}
+	for _, h := range append([]AlsoHeld{{d.HeldBy, d.HeldWhy, d.HeldSure}}, d.HeldAlso...) {
+		found = append(found, held(d, h))
+	}
+	return found
+}
+
+func held(d ThroughputDirection, h AlsoHeld) Finding {
+	code := Code(h.By)
+	f := Finding{Code: code, Sure: h.Sure, Advice: heldAdvice[code], Figures: map[string]float64{"received_bps": *d.ReceivedBps}}
 	rate := capacity.Rate(*d.ReceivedBps).String()
 	says := map[Code]string{
 		HeldByWindow: "the window holds it at %s",
@@ -183,12 +201,13 @@ func heldBy(d ThroughputDirection) (Finding, bool) {
 		HeldByHost:   "a machine at an end holds it at %s",
 		Policed:      "a policer holds it at %s",
 	}[code]
-	f.Sentence = fmt.Sprintf("%s: "+says+": %s.", d.Direction, rate, d.HeldWhy)
+	f.Sentence = fmt.Sprintf("%s: %s"+says+": %s.", d.Direction, offered(d), rate, h.Why)
 	add := func(key string, v *float64) {
 		if v != nil {
 			f.Figures[key] = *v
 		}
 	}
+	add("loss_ratio", d.LossRatio)
 	add("held_by_receiver_ratio", d.ByReceiver)
 	add("held_by_buffer_ratio", d.ByBuffer)
 	add("tcp_efficiency_ratio", d.Efficiency)
@@ -196,7 +215,31 @@ func heldBy(d ThroughputDirection) (Finding, bool) {
 	add("rtt_load_ms", d.RTTLoadMs)
 	add("busy_near_ratio", d.BusiestNear)
 	add("busy_far_ratio", d.BusiestFar)
-	return f, true
+	return f
+}
+
+// offered says of datagrams how much of them was lost, with a comma behind; empty for TCP.
+func offered(d ThroughputDirection) string {
+	if d.LossRatio == nil || d.SentBps == nil {
+		return ""
+	}
+	return fmt.Sprintf("of %v offered %s is lost, ", capacity.Rate(*d.SentBps), figure.FormatRatio(*d.LossRatio))
+}
+
+// unexplained says of datagrams that some were lost where nothing told why.
+func unexplained(d ThroughputDirection) []Finding {
+	if d.LossRatio == nil || d.Packets == nil || d.SentBps == nil {
+		return nil
+	}
+	r := loss.Ratio{Lost: int(*d.LossRatio*float64(*d.Packets) + 0.5), Sent: int(*d.Packets)}
+	low, high, ok := r.Interval()
+	if !ok || low < 0.001 {
+		return nil
+	}
+	return []Finding{{Code: LossSteady, Sure: interval,
+		Sentence: fmt.Sprintf("%s: %s%v arrives. Why was not found.", d.Direction, offered(d), capacity.Rate(*d.ReceivedBps)),
+		Figures:  map[string]float64{"loss_ratio": *d.LossRatio, "loss_low_ratio": low, "loss_high_ratio": high, "sent_bps": *d.SentBps, "received_bps": *d.ReceivedBps},
+		Advice:   "Measure at a lower rate, or look for the highest that loses nothing: -search."}}
 }
 
 func bloated(d ThroughputDirection) (Finding, bool) {

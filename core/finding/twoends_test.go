@@ -86,7 +86,7 @@ func TestStreams(t *testing.T) {
 			}
 			assert.Equal(t, "quay → holm", r.Directions[0].Direction)
 			seconds := 0
-			for _, s := range r.Directions[0].Intervals {
+			for _, s := range r.Directions[0].Spans {
 				seconds += s.Sent
 			}
 			assert.Equal(t, r.Directions[0].Sent, seconds, "each packet is of one second")

@@ -86,6 +86,8 @@ func throughputOf(q plan.TwoRequest) throughput.Request {
 		r.WarmUp = *q.WarmUp
 	case r.Protocol != capacity.UDP && r.For > 2*throughput.DefaultWarmUp:
 		r.WarmUp = throughput.DefaultWarmUp
+	case r.Protocol != capacity.UDP:
+		r.Short = true
 	}
 	return r
 }

@@ -154,7 +154,7 @@ func (s *server) twoEndedOf(t store.TwoEnded) (apitype.TwoEnded, error) {
 	now, live, _ := s.c.TwoEndedProgress(t.ID)
 	out.Says, out.Share = now.Says, now.Share
 	for _, x := range live {
-		out.Live = append(out.Live, apitype.LiveSecond{Start: x.Start, Seconds: x.Length, ThereBps: x.There, BackBps: x.Back})
+		out.Live = append(out.Live, apitype.LiveSecond{Start: x.Start, Length: x.Length, ThereBps: x.There, BackBps: x.Back})
 	}
 	raw, err := t.Report()
 	if err != nil || raw == nil {

@@ -207,7 +207,7 @@ func (c *call) writeStream(x finding.StreamReport) error {
 		return err
 	case len(x.Directions) == 0:
 		return exit{exitUnmeasured, fmt.Errorf("%s", x.Problem)}
-	case !x.Complete:
+	case !x.Complete && x.Problem != near.Stopped:
 		return exit{exitNotGood, fmt.Errorf("it broke off: %s", x.Problem)}
 	case slices.ContainsFunc(x.Findings, func(f finding.Finding) bool { return slices.Contains(worseStream, f.Code) }):
 		return exit{status: exitNotGood}

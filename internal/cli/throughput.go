@@ -61,16 +61,19 @@ func (o *throughputOptions) register(c *call) {
 	f.StringVar(&o.dscp, "dscp", "", "service class, by name such as EF or by number")
 }
 
-func (o throughputOptions) request() (throughput.Request, error) {
+func (o throughputOptions) request(c *call) (throughput.Request, error) {
 	r := throughput.Request{Protocol: capacity.Transport(o.protocol), Direction: throughput.Direction(o.direction), Streams: o.streams, For: o.duration, Bytes: o.bytes, WarmUp: o.warm,
 		Congestion: o.congestion, Window: o.window, Size: o.size, Burst: o.burst, Search: o.search, LossLimit: o.loss, Repeats: o.repeats, Yardstick: o.yardstick, Explain: o.explain}
 	if o.duration <= 0 || o.warm < 0 || o.streams < 1 || o.repeats < 1 {
 		return r, wrongCall("-for, -streams and -repeats are above zero, and -warm-up is not below it")
 	}
-	if r.Protocol == capacity.UDP {
+	switch asked := len(c.given("warm-up")) > 0; {
+	case r.Protocol == capacity.UDP && asked && r.WarmUp > 0:
+		return r, wrongCall("-warm-up is of TCP, which has to find its rate first: leave it out with -protocol udp")
+	case r.Protocol == capacity.UDP:
 		r.WarmUp = 0
-	} else if r.WarmUp >= r.For/2 {
-		r.WarmUp = 0 // too short to leave anything out
+	case !asked && r.WarmUp >= r.For/2:
+		r.WarmUp, r.Short = 0, true // too short to leave anything out, and that is said
 	}
 	for _, x := range []struct {
 		name, text string
@@ -107,7 +110,7 @@ func runThroughput(c *call) error {
 	if len(c.args) != 1 {
 		return wrongCall("name one target; %d are named", len(c.args))
 	}
-	r, err := o.request()
+	r, err := o.request(c)
 	if err != nil {
 		return err
 	}
@@ -140,7 +143,7 @@ func runThroughput(c *call) error {
 }
 
 // worseThroughput are the findings that say a path is not good, whatever fits.
-var worseThroughput = []finding.Code{finding.HeldByLoss, finding.Bloat}
+var worseThroughput = []finding.Code{finding.HeldByLoss, finding.Bloat, finding.LossSteady}
 
 func (c *call) writeThroughput(x finding.ThroughputReport) error {
 	var err error
@@ -155,7 +158,7 @@ func (c *call) writeThroughput(x finding.ThroughputReport) error {
 	switch {
 	case err != nil:
 		return err
-	case !x.Complete:
+	case !x.Complete && x.Problem != near.Stopped:
 		return exit{exitNotGood, fmt.Errorf("it broke off: %s", x.Problem)}
 	case slices.ContainsFunc(x.Findings, func(f finding.Finding) bool { return slices.Contains(worseThroughput, f.Code) }):
 		return exit{status: exitNotGood}

@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"flag"
 	"os"
 	"path/filepath"
 	"strings"
@@ -133,7 +134,7 @@ func TestRequestsOfTwoEnds(t *testing.T) {
 		assert.ErrorContains(t, runThroughput(c), says, args)
 	}
 	o := throughputOptions{protocol: "tcp", direction: "each", duration: 2 * time.Second, warm: 2 * time.Second, streams: 1, repeats: 1, size: 1400}
-	r, err := o.request()
+	r, err := o.request(&call{flags: flag.NewFlagSet("throughput", flag.ContinueOnError)})
 	require.NoError(t, err)
 	assert.Zero(t, r.WarmUp, "a short test leaves nothing out")
 }

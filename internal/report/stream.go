@@ -265,8 +265,8 @@ func streamStrip(l *lines, ink Ink, r finding.StreamReport) {
 			side = 0
 		}
 		sides[side] = d
-		count = max(count, len(d.Intervals))
-		for _, s := range d.Intervals {
+		count = max(count, len(d.Spans))
+		for _, s := range d.Spans {
 			if s.JitterMs != nil {
 				most = max(most, *s.JitterMs)
 			}
@@ -283,10 +283,10 @@ func streamStrip(l *lines, ink Ink, r finding.StreamReport) {
 		if there {
 			d = sides[0]
 		}
-		if d == nil || i >= len(d.Intervals) {
+		if d == nil || i >= len(d.Spans) {
 			return 0, "", false
 		}
-		s := d.Intervals[i]
+		s := d.Spans[i]
 		says := Ms(s.JitterMs)
 		if s.Lost > 0 {
 			says = ink.Lost(fmt.Sprintf("%d lost", s.Lost)) + " " + says
@@ -297,8 +297,8 @@ func streamStrip(l *lines, ink Ink, r finding.StreamReport) {
 		return *s.JitterMs, says, true
 	}, func(i int) float64 {
 		for _, d := range sides {
-			if d != nil && i < len(d.Intervals) {
-				return d.Intervals[i].StartSeconds
+			if d != nil && i < len(d.Spans) {
+				return d.Spans[i].Start
 			}
 		}
 		return 0
@@ -309,8 +309,8 @@ func streamStrip(l *lines, ink Ink, r finding.StreamReport) {
 func StreamCSV(w io.Writer, r finding.StreamReport) error {
 	rows := [][]string{{"direction", "start_seconds", "seconds", "sent", "lost", "delay_median_ms", "delay_max_ms", "jitter_ms", "r_factor", "mos"}}
 	for _, d := range r.Directions {
-		for _, s := range d.Intervals {
-			rows = append(rows, []string{d.Direction, Cell(&s.StartSeconds), Cell(&s.Seconds), strconv.Itoa(s.Sent), strconv.Itoa(s.Lost), Cell(s.MedianMs), Cell(s.MaxMs), Cell(s.JitterMs), Cell(s.R), Cell(s.MOS)})
+		for _, s := range d.Spans {
+			rows = append(rows, []string{d.Direction, Cell(&s.Start), Cell(&s.Length), strconv.Itoa(s.Sent), strconv.Itoa(s.Lost), Cell(s.MedianMs), Cell(s.MaxMs), Cell(s.JitterMs), Cell(s.R), Cell(s.MOS)})
 		}
 	}
 	return CSV(w, rows)

@@ -24,7 +24,7 @@ func Throughput(w io.Writer, ink Ink, r finding.ThroughputReport, zone *time.Loc
 	if k.AtOnce {
 		what += ", both ways at once"
 	}
-	what += fmt.Sprintf(", %gs from %s", k.Seconds, r.StartedAt.In(zone).Format("15:04:05 MST"))
+	what += fmt.Sprintf(", %gs from %s", k.For, r.StartedAt.In(zone).Format("15:04:05 MST"))
 	twoHeads(&l, ink, r.Target, r.Address, r.From, what, r.Findings, r.Problem, r.Note)
 	rows := [][]string{{"received"}, {"with warm-up"}, {"IP packets"}, {"frames"}, {"on the line"}, {"mean of repeats"}, {"sent"}, {"loss"}, {"jitter"}, {"overtaken"}, {"sent again"}, {"RTT at rest"},
 		{"RTT under load"}, {"TCP efficiency"}, {"buffer delay"}, {"transfer time ratio"}, {"held up by receiver"}, {"held up by buffer"}, {"CPU here / there"}}
@@ -71,8 +71,8 @@ func conditions(k finding.ThroughputConditions) string {
 	if k.WindowBytes > 0 {
 		parts = append(parts, fmt.Sprintf("window %d bytes", k.WindowBytes))
 	}
-	if k.WarmUpSeconds > 0 {
-		parts = append(parts, fmt.Sprintf("the first %gs left out", k.WarmUpSeconds))
+	if k.WarmUp > 0 {
+		parts = append(parts, fmt.Sprintf("the first %gs left out", k.WarmUp))
 	}
 	if k.NearSystem != "" {
 		parts = append(parts, fmt.Sprintf("%s here, %s there", k.NearSystem, k.FarSystem))
@@ -88,8 +88,8 @@ func throughputCells(d finding.ThroughputDirection, r finding.ThroughputReport) 
 			mean += ", best and worst left out"
 		}
 	}
-	if d.Retransmits != nil && d.Segments != nil {
-		again = fmt.Sprintf("%d of %d segments", *d.Retransmits, *d.Segments)
+	if d.Resent != nil && d.Segments != nil {
+		again = fmt.Sprintf("%d of %d segments", *d.Resent, *d.Segments)
 	}
 	if d.Reordered != nil && *d.Reordered > 0 {
 		overtaken = strconv.FormatInt(*d.Reordered, 10)
@@ -122,8 +122,8 @@ func throughputStrip(l *lines, ink Ink, r finding.ThroughputReport) {
 			side = 0
 		}
 		sides[side] = d
-		count = max(count, len(d.Intervals))
-		for _, s := range d.Intervals {
+		count = max(count, len(d.Spans))
+		for _, s := range d.Spans {
 			most = max(most, s.ReceivedBps)
 		}
 	}
@@ -138,10 +138,10 @@ func throughputStrip(l *lines, ink Ink, r finding.ThroughputReport) {
 		if there {
 			d = sides[0]
 		}
-		if d == nil || i >= len(d.Intervals) {
+		if d == nil || i >= len(d.Spans) {
 			return 0, "", false
 		}
-		s := d.Intervals[i]
+		s := d.Spans[i]
 		says := Rate(&s.ReceivedBps)
 		if s.WarmUp {
 			says = "(" + says + ")"
@@ -149,8 +149,8 @@ func throughputStrip(l *lines, ink Ink, r finding.ThroughputReport) {
 		return s.ReceivedBps, says, true
 	}, func(i int) float64 {
 		for _, d := range sides {
-			if d != nil && i < len(d.Intervals) {
-				return d.Intervals[i].StartSeconds
+			if d != nil && i < len(d.Spans) {
+				return d.Spans[i].Start
 			}
 		}
 		return 0
@@ -167,8 +167,8 @@ func ThroughputCSV(w io.Writer, r finding.ThroughputReport) error {
 		return strconv.FormatInt(*v, 10)
 	}
 	for _, d := range r.Directions {
-		for _, s := range d.Intervals {
-			rows = append(rows, []string{d.Direction, Cell(&s.StartSeconds), Cell(&s.Seconds), strconv.FormatInt(s.ReceivedBytes, 10), Cell(&s.ReceivedBps), whole(s.SentBytes), whole(s.Retransmits),
+		for _, s := range d.Spans {
+			rows = append(rows, []string{d.Direction, Cell(&s.Start), Cell(&s.Length), strconv.FormatInt(s.ReceivedBytes, 10), Cell(&s.ReceivedBps), whole(s.SentBytes), whole(s.Resent),
 				Cell(s.RTTMs), whole(s.WindowBytes), strconv.FormatBool(s.WarmUp)})
 		}
 	}

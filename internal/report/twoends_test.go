@@ -20,14 +20,14 @@ func ref(n int) *int { return &n }
 func whole(v int64) *int64 { return &v }
 
 func streamReport() finding.StreamReport {
-	second := func(i int, jitter float64, lost int) finding.StreamSecond {
-		return finding.StreamSecond{StartSeconds: float64(i), Seconds: 1, Sent: 50, Lost: lost, JitterMs: of(jitter), MedianMs: of(11.5)}
+	second := func(i int, jitter float64, lost int) finding.StreamSpan {
+		return finding.StreamSpan{Start: float64(i), Length: 1, Sent: 50, Lost: lost, JitterMs: of(jitter), MedianMs: of(11.5)}
 	}
 	direction := func(name string, there bool, lost int) finding.StreamDirection {
 		return finding.StreamDirection{Direction: name, There: there, Sent: 100, Received: 100 - lost, Lost: &lost, LossRatio: of(float64(lost) / 100), LossLow: of(0), LossHigh: of(0.1), Runs: lost, LongestRun: 1,
 			MedianMs: of(11.5), MinMs: of(11), MaxMs: of(13), P99Ms: of(12), JitterMs: of(0.15), PDVMs: of(1), Variation: of(2), Reordered: 2, Extent: 3, DSCPSent: ref(46),
 			DSCPs:   []finding.DSCPCount{{DSCP: 46, Packets: 90}, {DSCP: 0, Packets: 10}},
-			Quality: &finding.QualityReport{Buffer: "fixed", Discarded: 1, MouthMs: of(71), R: of(86.2), MOS: of(4.25), WorstR: of(70), WorstMOS: of(3.6)}, Intervals: []finding.StreamSecond{second(0, 0.1, 0), second(1, 0.2, lost)}}
+			Quality: &finding.QualityReport{Buffer: "fixed", Discarded: 1, MouthMs: of(71), R: of(86.2), MOS: of(4.25), WorstR: of(70), WorstMOS: of(3.6)}, Spans: []finding.StreamSpan{second(0, 0.1, 0), second(1, 0.2, lost)}}
 	}
 	return finding.StreamReport{Target: "terminal.holm.example", Address: "203.0.113.26:7474", From: "desk", To: "holm", Format: "rtp", Codec: "G.711", Streams: 2, IntervalMs: 20,
 		StartedAt: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), ElapsedMs: 2000, Complete: true, Clock: finding.ClockReport{OffsetMs: of(-350), SkewPPM: of(40), ErrorMs: of(11.5)}, RTTRestMs: of(23), RTTLoadMs: of(24),
@@ -95,14 +95,14 @@ func TestStreamCSV(t *testing.T) {
 func throughputReport() finding.ThroughputReport {
 	direction := func(name string, there bool, bps float64) finding.ThroughputDirection {
 		return finding.ThroughputDirection{Direction: name, There: there, ReceivedBps: of(bps), WholeBps: of(bps * 0.98), IPBps: of(bps * 1500 / 1448), FrameBps: of(bps * 1518 / 1448), LineBps: of(bps * 1538 / 1448), SentBps: of(bps * 1.01),
-			Trimmed: of(bps), Segments: whole(1000), Retransmits: whole(7), RTTRestMs: of(20), RTTLoadMs: of(70), Efficiency: of(0.993), BufferDelay: of(2.5), ByReceiver: of(0.01), ByBuffer: of(0), BusyNear: of(0.2), BusyFar: of(0.1),
-			Tried:     []finding.ThroughputTry{{OfferedBps: bps / 2, LossRatio: of(0), DelayedMs: of(0.7)}},
-			Intervals: []finding.ThroughputInterval{{Seconds: 1, ReceivedBytes: 1e6, ReceivedBps: 8e6, WarmUp: true, Retransmits: whole(3), SentBytes: whole(1_100_000)}, {StartSeconds: 1, Seconds: 1, ReceivedBytes: 2e6, ReceivedBps: 16e6}}}
+			Trimmed: of(bps), Segments: whole(1000), Resent: whole(7), RTTRestMs: of(20), RTTLoadMs: of(70), Efficiency: of(0.993), BufferDelay: of(2.5), ByReceiver: of(0.01), ByBuffer: of(0), BusyNear: of(0.2), BusyFar: of(0.1),
+			Tried: []finding.ThroughputTry{{OfferedBps: bps / 2, LossRatio: of(0), DelayedMs: of(0.7)}},
+			Spans: []finding.ThroughputSpan{{Length: 1, ReceivedBytes: 1e6, ReceivedBps: 8e6, WarmUp: true, Resent: whole(3), SentBytes: whole(1_100_000)}, {Start: 1, Length: 1, ReceivedBytes: 2e6, ReceivedBps: 16e6}}}
 	}
 	return finding.ThroughputReport{Target: "holm", Address: "203.0.113.26:7474", From: "desk", To: "holm", Protocol: "tcp", StartedAt: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), Complete: true,
 		Directions: []finding.ThroughputDirection{direction("desk → holm", true, 8e6), direction("holm → desk", false, 50e6)},
 		Repeats:    make([]finding.ThroughputRepeat, 10), Yardstick: &finding.YardstickReport{NearBps: of(30e9)},
-		Conditions: finding.ThroughputConditions{Streams: 2, Seconds: 10, WarmUpSeconds: 2, Congestion: "cubic", WindowBytes: 65536, NearSystem: "Linux 6.1", FarSystem: "Linux 6.6"},
+		Conditions: finding.ThroughputConditions{Streams: 2, For: 10, WarmUp: 2, Congestion: "cubic", WindowBytes: 65536, NearSystem: "Linux 6.1", FarSystem: "Linux 6.6"},
 		Findings:   []finding.Finding{{Code: finding.HeldByLink, Sentence: "The link holds it."}}}
 }
 
@@ -117,7 +117,7 @@ func TestThroughputText(t *testing.T) {
 		assert.Contains(t, out, says)
 	}
 	r := throughputReport()
-	r.Protocol, r.Conditions = "udp", finding.ThroughputConditions{OfferedBps: of(20e6), PacketBytes: 1400, Seconds: 3, AtOnce: true}
+	r.Protocol, r.Conditions = "udp", finding.ThroughputConditions{OfferedBps: of(20e6), PacketBytes: 1400, For: 3, AtOnce: true}
 	r.Directions = r.Directions[:1]
 	r.Directions[0].LossRatio, r.Directions[0].Reordered, r.Directions[0].JitterMs = of(0.01), whole(4), of(0.2)
 	b.Reset()

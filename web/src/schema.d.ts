@@ -537,6 +537,12 @@ export interface components {
             /** Format: date-time */
             now_at: string;
         };
+        AlsoHeld: {
+            held_by: string;
+            /** Format: double */
+            held_confidence: number;
+            held_why: string;
+        };
         Band: {
             /**
              * Format: double
@@ -1053,9 +1059,9 @@ export interface components {
             /** Format: double */
             back_bps: number;
             /** Format: double */
-            seconds: number;
+            span_s: number;
             /** Format: double */
-            start_seconds: number;
+            start_s: number;
             /** Format: double */
             there_bps: number;
         };
@@ -1714,7 +1720,6 @@ export interface components {
             /** Format: int64 */
             duplicates: number;
             from: string;
-            intervals: components["schemas"]["StreamSecond"][] | null;
             /** Format: double */
             jitter_ms: number | null;
             /** Format: double */
@@ -1752,6 +1757,7 @@ export interface components {
             sent: number;
             /** Format: double */
             sent_bps: number;
+            spans: components["schemas"]["StreamSpan"][] | null;
             there: boolean;
             to: string;
             /** Format: double */
@@ -1786,7 +1792,7 @@ export interface components {
             target: string;
             to: string;
         };
-        StreamSecond: {
+        StreamSpan: {
             /** Format: double */
             delay_max_ms: number | null;
             /** Format: double */
@@ -1799,12 +1805,12 @@ export interface components {
             mos: number | null;
             /** Format: double */
             r_factor: number | null;
-            /** Format: double */
-            seconds: number;
             /** Format: int64 */
             sent: number;
             /** Format: double */
-            start_seconds: number;
+            span_s: number;
+            /** Format: double */
+            start_s: number;
         };
         Sweep: {
             /** Format: int64 */
@@ -1869,18 +1875,18 @@ export interface components {
             dscp: number;
             far_system: string;
             far_version: string;
+            /** Format: double */
+            for_s: number;
             near_system: string;
             near_version: string;
             /** Format: double */
             offered_bps: number | null;
             /** Format: int64 */
             packet_bytes: number;
-            /** Format: double */
-            seconds: number;
             /** Format: int64 */
             streams: number;
             /** Format: double */
-            warm_up_seconds: number;
+            warm_up_s: number;
             /** Format: int64 */
             window_bytes: number;
         };
@@ -1899,6 +1905,7 @@ export interface components {
             /** Format: int64 */
             duplicates: number | null;
             from: string;
+            held_also?: components["schemas"]["AlsoHeld"][] | null;
             held_by: string;
             /** Format: double */
             held_by_buffer_ratio: number | null;
@@ -1907,7 +1914,6 @@ export interface components {
             /** Format: double */
             held_confidence: number;
             held_why: string;
-            intervals: components["schemas"]["ThroughputInterval"][] | null;
             /** Format: double */
             jitter_ms: number | null;
             /** Format: double */
@@ -1929,19 +1935,20 @@ export interface components {
             /** Format: int64 */
             reordered: number | null;
             /** Format: int64 */
-            retransmits: number | null;
+            resent_segments: number | null;
             /** Format: double */
             rtt_load_ms: number | null;
             /** Format: double */
             rtt_rest_ms: number | null;
-            /** Format: double */
-            seconds: number;
             /** Format: int64 */
             segments: number | null;
             /** Format: double */
             sent_bps: number | null;
             /** Format: int64 */
             sent_bytes: number;
+            /** Format: double */
+            span_s: number;
+            spans: components["schemas"]["ThroughputSpan"][] | null;
             still_rising: boolean;
             /** Format: double */
             tcp_efficiency_ratio: number | null;
@@ -1952,29 +1959,6 @@ export interface components {
             tried: components["schemas"]["ThroughputTry"][] | null;
             /** Format: double */
             trimmed_mean_bps: number | null;
-        };
-        ThroughputInterval: {
-            /** Format: double */
-            cpu_from_ratio: number | null;
-            /** Format: double */
-            cpu_to_ratio: number | null;
-            /** Format: double */
-            received_bps: number;
-            /** Format: int64 */
-            received_bytes: number;
-            /** Format: int64 */
-            retransmits: number | null;
-            /** Format: double */
-            rtt_ms: number | null;
-            /** Format: double */
-            seconds: number;
-            /** Format: int64 */
-            sent_bytes: number | null;
-            /** Format: double */
-            start_seconds: number;
-            warm_up: boolean;
-            /** Format: int64 */
-            window_bytes: number | null;
         };
         ThroughputRepeat: {
             direction: string;
@@ -2005,6 +1989,29 @@ export interface components {
             /** Format: double */
             trimmed_mean_bps: number | null;
             yardstick: components["schemas"]["YardstickReport"];
+        };
+        ThroughputSpan: {
+            /** Format: double */
+            cpu_from_ratio: number | null;
+            /** Format: double */
+            cpu_to_ratio: number | null;
+            /** Format: double */
+            received_bps: number;
+            /** Format: int64 */
+            received_bytes: number;
+            /** Format: int64 */
+            resent_segments: number | null;
+            /** Format: double */
+            rtt_ms: number | null;
+            /** Format: int64 */
+            sent_bytes: number | null;
+            /** Format: double */
+            span_s: number;
+            /** Format: double */
+            start_s: number;
+            warm_up: boolean;
+            /** Format: int64 */
+            window_bytes: number | null;
         };
         ThroughputTry: {
             /** Format: double */

@@ -89,8 +89,8 @@ type TwoEnded struct {
 
 // LiveSecond is what arrived each way in about a second of a run that goes on.
 type LiveSecond struct {
-	Start    float64 `json:"start_seconds"`
-	Seconds  float64 `json:"seconds"`
+	Start    float64 `json:"start_s"`
+	Length   float64 `json:"span_s"`
 	ThereBps float64 `json:"there_bps"`
 	BackBps  float64 `json:"back_bps"`
 }

@@ -30,7 +30,9 @@ type Interval struct {
 
 // Report is how a transfer went at one end.
 type Report struct {
-	Bytes     int64      `json:"bytes"`
+	Bytes int64 `json:"bytes"`
+	// Left is of them what left this end: what is written waits in a buffer first.
+	Left      int64      `json:"left_bytes"`
 	First     float64    `json:"first_seconds"` // of the receiver: when the first byte came, since the start
 	Seconds   float64    `json:"seconds"`       // from the first byte to the last
 	Intervals []Interval `json:"intervals"`
@@ -64,6 +66,7 @@ type Transfer struct {
 	begun  time.Time
 	mu     sync.Mutex
 	report Report
+	unsent int64 // when it was last looked
 }
 
 const chunk = 256 << 10
@@ -122,6 +125,10 @@ func (t *Transfer) Run(ctx context.Context) Report {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.report.Bytes = t.moved.Load()
+	t.report.Left = t.report.Bytes
+	if t.Sends {
+		t.report.Left = max(0, t.report.Bytes-t.unsent)
+	}
 	if last := t.last.Load(); last > 0 {
 		from := t.first.Load()
 		if t.Sends {
@@ -220,13 +227,16 @@ func (t *Transfer) watch(over <-chan struct{}) {
 			ended = true
 		}
 		now := time.Now()
-		i := Interval{Start: at.Sub(t.begun).Seconds(), Seconds: now.Sub(at).Seconds(), Bytes: t.moved.Load() - bytes}
+		i := Interval{Start: at.Sub(t.begun).Seconds(), Seconds: now.Sub(at).Seconds()}
 		used := load.Since()
 		i.Process, i.Machine = used.Process, used.Machine
-		at, bytes = now, bytes+i.Bytes
+		moved := t.moved.Load()
 		if t.Sends {
 			again = t.look(&i, again)
+			moved = max(bytes, moved-t.unsent)
 		}
+		i.Bytes = moved - bytes
+		at, bytes = now, moved
 		t.mu.Lock()
 		if i.Seconds > 0.01 {
 			t.report.Intervals = append(t.report.Intervals, i)
@@ -241,7 +251,7 @@ func (t *Transfer) watch(over <-chan struct{}) {
 // look asks the stack how the connections stand.
 func (t *Transfer) look(i *Interval, again int64) int64 {
 	var rtt, least time.Duration
-	var sum, segments, window int64
+	var sum, segments, window, unsent int64
 	var busy, receiver, buffer time.Duration
 	told := 0
 	var last network.StreamState
@@ -253,7 +263,7 @@ func (t *Transfer) look(i *Interval, again int64) int64 {
 		told++
 		last = s
 		rtt += s.RTT
-		sum, segments, window = sum+s.Retransmits, segments+s.Sent, window+s.Window
+		sum, segments, window, unsent = sum+s.Retransmits, segments+s.Sent, window+s.Window, unsent+s.Unsent
 		busy, receiver, buffer = busy+s.Busy, receiver+s.ByReceiver, buffer+s.ByBuffer
 		if s.LeastRTT > 0 && (least == 0 || s.LeastRTT < least) {
 			least = s.LeastRTT
@@ -262,6 +272,7 @@ func (t *Transfer) look(i *Interval, again int64) int64 {
 	if told == 0 {
 		return again
 	}
+	t.unsent = unsent
 	more := sum - again
 	ms := float64(rtt) / float64(told) / 1e6
 	i.Retransmits, i.RTTMs, i.Window = &more, &ms, &window

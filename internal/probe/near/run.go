@@ -33,7 +33,9 @@ type Outcome struct {
 	// Complete says that it went to its end: else what was measured until then is here,
 	// and Problem says why it ended.
 	Complete bool
-	Problem  string
+	// Told says that the far end told all that it noted, be it of a part only.
+	Told    bool
+	Problem string
 
 	SentThere, CameThere paced.Log // of datagrams: what left here, what arrived there
 	SentBack, CameBack   paced.Log
@@ -68,7 +70,12 @@ const (
 	stillEvery = 2 * time.Second
 	// collecting is how long it may take to tell what it noted.
 	collecting = 60 * time.Second
+	// parting is the same when it was stopped: somebody waits for it to end.
+	parting = 5 * time.Second
 )
+
+// Stopped is the problem of a run that was stopped before its end.
+const Stopped = "stopped before its end"
 
 // Run carries it out, and hears the far end in the meantime. The error is for what kept
 // it from measuring anything; what broke off is in the outcome.
@@ -77,7 +84,8 @@ func (r *Run) Run(ctx context.Context, heard func(Progress)) (Outcome, error) {
 	out := Outcome{Order: r.order, Near: r.o.End, Far: r.far}
 	r.echoes.wall = r.o.Wall
 	var beside sync.WaitGroup
-	hearing, deaf := context.WithCancel(ctx)
+	// When it is stopped the far end is still heard, for what it noted.
+	hearing, deaf := context.WithCancel(context.WithoutCancel(ctx))
 	echoing, quiet := context.WithCancel(hearing)
 	defer beside.Wait()
 	defer r.Close()
@@ -110,10 +118,24 @@ func (r *Run) Run(ctx context.Context, heard func(Progress)) (Outcome, error) {
 	r.echoes.mu.Unlock()
 	quiet()
 	out.Took = clock.Now().Sub(out.Started)
-	if err == nil {
-		err = r.collect(ctx, &out, words, failed)
+	cut := ctx.Err() != nil
+	switch {
+	case cut:
+		last, end := context.WithTimeout(context.WithoutCancel(ctx), parting)
+		err = r.collect(last, &out, words, failed, true)
+		end()
+	case err == nil:
+		err = r.collect(ctx, &out, words, failed, false)
 	}
+	out.Told = err == nil
 	w.stop(&out)
+	if cut {
+		out.Problem = Stopped
+		if w.nothing(out) {
+			return out, fmt.Errorf("%s: %w", Stopped, ctx.Err())
+		}
+		return out, nil
+	}
 	if err != nil {
 		out.Problem = err.Error()
 		if w.nothing(out) {
@@ -239,7 +261,7 @@ func (w *work) wait(ctx context.Context, words <-chan session.Message, failed <-
 		case err := <-failed:
 			return err
 		case <-ctx.Done():
-			return fmt.Errorf("stopped before its end: %w", ctx.Err())
+			return fmt.Errorf("%s: %w", Stopped, ctx.Err())
 		}
 	}
 }
@@ -272,8 +294,8 @@ func (w *work) tell(m session.Message, heard func(Progress)) {
 }
 
 // collect asks the far end for what it noted.
-func (r *Run) collect(ctx context.Context, out *Outcome, words <-chan session.Message, failed <-chan error) error {
-	if err := r.channel.Send(session.Finish, struct{}{}, nil); err != nil {
+func (r *Run) collect(ctx context.Context, out *Outcome, words <-chan session.Message, failed <-chan error, cut bool) error {
+	if err := r.channel.Send(session.Finish, session.Finished{Cut: cut}, nil); err != nil {
 		return err
 	}
 	deadline := time.After(collecting)

@@ -45,7 +45,9 @@ const (
 	grace = 20 * time.Second
 	// drainPatience is how long bytes that are on their way may still take.
 	drainPatience = 10 * time.Second
-	partSize      = 1 << 20
+	// cutPatience is the same where the near end was stopped.
+	cutPatience = time.Second
+	partSize    = 1 << 20
 )
 
 // check says why an order is not carried out.
@@ -270,7 +272,12 @@ func (s *served) run(ctx context.Context) error {
 				continue
 			}
 			drained = work.drained()
-			draining, stop := context.WithTimeout(ctx, drainPatience)
+			patience := drainPatience
+			var f session.Finished
+			if m.Read(&f) == nil && f.Cut {
+				patience = cutPatience
+			}
+			draining, stop := context.WithTimeout(ctx, patience)
 			defer stop()
 			late = draining.Done()
 			continue

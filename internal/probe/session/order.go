@@ -26,6 +26,12 @@ const (
 	Done    Kind = "done"
 )
 
+// Finished goes with Finish.
+type Finished struct {
+	// Cut says that the near end was stopped: nothing more is worth waiting for.
+	Cut bool `json:"cut,omitempty"`
+}
+
 // Order is what the near end asks for.
 type Order struct {
 	There *paced.Shape `json:"there,omitempty"` // datagrams that the near end sends

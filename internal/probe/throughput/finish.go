@@ -2,11 +2,13 @@ package throughput
 
 import (
 	"context"
+	"fmt"
 	"math"
 
 	"woodlark.example/core/capacity"
 	"woodlark.example/core/figure"
 	"woodlark.example/core/finding"
+	"woodlark.example/core/loss"
 )
 
 // finish concludes what the runs found.
@@ -16,9 +18,10 @@ func (m *measurement) finish(ctx context.Context) {
 			continue
 		}
 		d.Trimmed = bps(capacity.TrimmedMean(m.rates[i]))
-		if m.r.Protocol == capacity.TCP && m.report.Complete {
+		if m.report.Complete {
 			m.judge(ctx, d)
 		}
+		m.othersBusy(d)
 		m.report.Directions = append(m.report.Directions, *d)
 	}
 	if len(m.report.Directions) > 0 {
@@ -28,33 +31,69 @@ func (m *measurement) finish(ctx context.Context) {
 	m.report.Findings = finding.OfThroughput(m.report)
 }
 
-// judge says what held a direction back.
+// judge says what held a direction back. Of datagrams that only matters where some of them
+// were lost.
 func (m *measurement) judge(ctx context.Context, d *finding.ThroughputDirection) {
-	e := capacity.Evidence{RTTRest: duration(d.RTTRestMs), RTTLoad: duration(d.RTTLoadMs), Busy: m.busy(d)}
+	udp := m.r.Protocol == capacity.UDP
+	if udp && !loses(d) {
+		return
+	}
+	own, machine := m.busy(d)
+	e := capacity.Evidence{RTTRest: duration(d.RTTRestMs), RTTLoad: duration(d.RTTLoadMs), Own: own, Machine: machine, Datagrams: udp}
 	if d.ReceivedBps != nil {
 		e.Rate = capacity.Rate(*d.ReceivedBps)
 	}
 	if d.Segments != nil {
-		e.Segments, e.Retransmits = *d.Segments, *d.Retransmits
+		e.Segments, e.Retransmits = *d.Segments, *d.Resent
 		e.ByReceiver, e.ByBuffer = figure.Of(*d.ByReceiver), figure.Of(*d.ByBuffer)
 	}
-	if d.Rising = rising(d.Intervals); d.Rising {
+	if d.Rising = !udp && rising(d.Spans); d.Rising {
 		d.HeldWhy = "it was still rising when the test ended"
 		return
 	}
-	h := capacity.WhatHeld(e)
-	if h.Cause != capacity.ByWindow && h.Cause != capacity.ByHost && m.r.Direction != Both {
+	held := capacity.WhatHeld(e)
+	if m.r.Direction != Both && (len(held) == 0 || held[0].Cause != capacity.ByWindow) {
 		e.Below, e.Above = m.explain(ctx, d)
-		h = capacity.WhatHeld(e)
+		held = capacity.WhatHeld(e)
 	}
-	d.HeldBy, d.HeldWhy, d.HeldSure = string(h.Cause), h.Why, h.Sure
+	d.HeldWhy = capacity.Nothing
+	for i, h := range held {
+		if i == 0 {
+			d.HeldBy, d.HeldWhy, d.HeldSure = string(h.Cause), h.Why, h.Sure
+			continue
+		}
+		d.HeldAlso = append(d.HeldAlso, finding.AlsoHeld{By: string(h.Cause), Why: h.Why, Sure: h.Sure})
+	}
+}
+
+// loses reports whether surely more of the datagrams was lost than a sound way loses.
+func loses(d *finding.ThroughputDirection) bool {
+	if d.LossRatio == nil || d.Packets == nil {
+		return false
+	}
+	low, _, ok := loss.Ratio{Lost: int(*d.LossRatio*float64(*d.Packets) + 0.5), Sent: int(*d.Packets)}.Interval()
+	return ok && low >= 0.001
+}
+
+// othersBusy says apart from what held the rate that other programs kept a machine busy.
+func (m *measurement) othersBusy(d *finding.ThroughputDirection) {
+	for _, end := range []struct {
+		who      string
+		all, own *float64
+	}{{m.report.From, d.BusyNear, d.BusiestNear}, {m.report.To, d.BusyFar, d.BusiestFar}} {
+		const busy, little = 0.9, 0.5
+		if end.all == nil || end.own == nil || *end.all < busy || *end.own >= little {
+			continue
+		}
+		m.note(fmt.Sprintf("Other programs kept the machine of %s busy meanwhile (%.0f %% of it, this test %.0f %% of a processor).", end.who, 100**end.all, 100**end.own))
+	}
 }
 
 // rising reports that the rate grew from second to second to the end, by a half at least.
-func rising(list []finding.ThroughputInterval) bool {
+func rising(list []finding.ThroughputSpan) bool {
 	var rates []float64
 	for _, i := range list {
-		if !i.WarmUp && i.Seconds > 0.5 {
+		if !i.WarmUp && i.Length > 0.5 {
 			rates = append(rates, i.ReceivedBps)
 		}
 	}
@@ -77,24 +116,25 @@ func duration(ms *float64) figure.Duration {
 	return figure.Of(figure.FromMillis(*ms))
 }
 
-// busy is how busy the busier end was: the threads that moved the bytes, its whole
-// machine, or as close as the transfer came to what that reaches within itself.
-func (m *measurement) busy(d *finding.ThroughputDirection) figure.Number {
-	most := -1.0
-	for _, v := range []*float64{d.BusyNear, d.BusyFar, d.BusiestNear, d.BusiestFar} {
-		if v != nil {
-			most = max(most, *v)
+// busy is how busy the busier end was: with this, by the threads that moved the bytes or
+// by how close the transfer came to what the end reaches within itself; and as a whole.
+func (m *measurement) busy(d *finding.ThroughputDirection) (own, machine figure.Number) {
+	most := func(list ...*float64) (n figure.Number) {
+		for _, v := range list {
+			if v != nil && *v >= n.Or(-1) {
+				n = figure.Of(*v)
+			}
 		}
+		return n
 	}
+	inside := []*float64{d.BusiestNear, d.BusiestFar}
 	if y := m.report.Yardstick; y != nil && d.ReceivedBps != nil {
 		for _, v := range []*float64{y.NearBps, y.FarBps} {
 			if v != nil && *v > 0 {
-				most = max(most, math.Min(1, *d.ReceivedBps / *v))
+				part := math.Min(1, *d.ReceivedBps / *v)
+				inside = append(inside, &part)
 			}
 		}
 	}
-	if most < 0 {
-		return figure.Number{}
-	}
-	return figure.Of(most)
+	return most(inside...), most(d.BusyNear, d.BusyFar)
 }

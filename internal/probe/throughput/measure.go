@@ -3,6 +3,7 @@ package throughput
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"woodlark.example/core/capacity"
@@ -42,10 +43,13 @@ func Measure(ctx context.Context, o near.Options, r Request, heard Heard) (findi
 	m := &measurement{o: o, r: r, heard: heard, started: o.Network.Clock().Now()}
 	m.report = finding.ThroughputReport{Target: r.Target, Address: o.To.String(), From: o.End.Name, Protocol: string(r.Protocol), StartedAt: m.started.UTC(), Complete: true,
 		Directions: []finding.ThroughputDirection{}, Repeats: []finding.ThroughputRepeat{}, Findings: []finding.Finding{}}
-	m.report.Conditions = finding.ThroughputConditions{Streams: r.Streams, AtOnce: r.Direction == Both, Seconds: r.For.Seconds(), WarmUpSeconds: r.WarmUp.Seconds(), WindowBytes: r.Window,
+	m.report.Conditions = finding.ThroughputConditions{Streams: r.Streams, AtOnce: r.Direction == Both, For: r.For.Seconds(), WarmUp: r.WarmUp.Seconds(), WindowBytes: r.Window,
 		DSCP: int(r.DSCP), NearSystem: o.End.System, NearVersion: o.End.Version}
 	if r.Protocol == capacity.UDP {
 		m.report.Conditions.PacketBytes = r.Size
+	}
+	if r.Short {
+		m.note(fmt.Sprintf("In %v there is no time to leave a warm-up out: the rate has that in which TCP finds it. Measure for more than %v, or say -warm-up.", r.For, 2*DefaultWarmUp))
 	}
 	if r.Yardstick {
 		m.yardstick(ctx)
@@ -59,6 +63,13 @@ func Measure(ctx context.Context, o near.Options, r Request, heard Heard) (findi
 	}
 	m.finish(ctx)
 	return m.report, nil
+}
+
+// note adds a remark, once.
+func (m *measurement) note(text string) {
+	if !strings.Contains(m.report.Note, text) {
+		m.report.Note = strings.TrimSpace(m.report.Note + " " + text)
+	}
 }
 
 // ways are the runs of one repeat.
@@ -112,7 +123,7 @@ func (m *measurement) run(ctx context.Context, way Direction, rate capacity.Rate
 	m.report.To = o.Far.Name
 	m.report.Conditions.FarSystem, m.report.Conditions.FarVersion = o.Far.System, o.Far.Version
 	if o.NoUDP != "" {
-		m.report.Note = "There is no round trip under load: " + o.NoUDP
+		m.note("There is no round trip under load: " + o.NoUDP)
 	}
 	for i, there := range []bool{true, false} {
 		if way == There && !there || way == Back && there {
@@ -141,7 +152,7 @@ func (m *measurement) run(ctx context.Context, way Direction, rate capacity.Rate
 // direction is what both ends noted of a direction.
 func (m *measurement) direction(o near.Outcome, there bool) finding.ThroughputDirection {
 	d := finding.ThroughputDirection{From: o.Near.Name, To: o.Far.Name, There: there, RTTRestMs: figure.Ms(near.MedianOf(o.Rest)), RTTLoadMs: figure.Ms(near.MedianOf(o.Load)),
-		Tried: []finding.ThroughputTry{}, Intervals: []finding.ThroughputInterval{}}
+		Tried: []finding.ThroughputTry{}, Spans: []finding.ThroughputSpan{}}
 	if !there {
 		d.From, d.To = d.To, d.From
 	}
@@ -169,12 +180,12 @@ func bps(r figure.Opt[capacity.Rate]) *float64 {
 
 func (m *measurement) ofTCP(d *finding.ThroughputDirection, t near.Transfer, o near.Outcome) {
 	if t.Sent != nil {
-		d.SentBytes = t.Sent.Bytes
-		d.SentBps = bps(capacity.Of(t.Sent.Bytes, t.Sent.Seconds))
+		d.SentBytes = t.Sent.Left
+		d.SentBps = bps(capacity.Of(t.Sent.Left, t.Sent.Seconds))
 	}
 	for _, x := range []*bulk.Report{t.Sent, t.Received} {
-		if x != nil && x.Problem != "" {
-			m.report.Note = "A stream ended before its time: " + x.Problem
+		if x != nil && x.Problem != "" && o.Complete {
+			m.note("A stream ended before its time: " + x.Problem)
 		}
 	}
 	if t.Received == nil { // the far end's notes did not come over
@@ -182,17 +193,22 @@ func (m *measurement) ofTCP(d *finding.ThroughputDirection, t near.Transfer, o n
 	}
 	r := t.Received
 	d.ReceivedBytes, d.WholeBps = r.Bytes, bps(capacity.Of(r.Bytes, r.Seconds))
+	warm := m.r.WarmUp.Seconds()
+	if !o.Complete && warm > 0 && r.First+r.Seconds < warm+1 {
+		warm = 0
+		m.note("It was stopped before the warm-up had passed: the rate is that of all of it.")
+	}
 	var bytes int64
 	busyTo, busyFrom := 0.0, 0.0
 	var counted, told int
 	for i, x := range r.Intervals {
-		v := finding.ThroughputInterval{StartSeconds: x.Start, Seconds: x.Seconds, ReceivedBytes: x.Bytes, CPUTo: x.Machine, WarmUp: x.Start+0.5 < m.r.WarmUp.Seconds()}
+		v := finding.ThroughputSpan{Start: x.Start, Length: x.Seconds, ReceivedBytes: x.Bytes, CPUTo: x.Machine, WarmUp: x.Start+0.5 < warm}
 		v.ReceivedBps = float64(x.Bytes) * 8 / x.Seconds
 		if t.Sent != nil && i < len(t.Sent.Intervals) {
 			s := t.Sent.Intervals[i]
-			v.SentBytes, v.Retransmits, v.RTTMs, v.WindowBytes, v.CPUFrom = &s.Bytes, s.Retransmits, s.RTTMs, s.Window, s.Machine
+			v.SentBytes, v.Resent, v.RTTMs, v.WindowBytes, v.CPUFrom = &s.Bytes, s.Retransmits, s.RTTMs, s.Window, s.Machine
 		}
-		d.Intervals = append(d.Intervals, v)
+		d.Spans = append(d.Spans, v)
 		if v.WarmUp {
 			continue
 		}
@@ -204,13 +220,13 @@ func (m *measurement) ofTCP(d *finding.ThroughputDirection, t near.Transfer, o n
 	}
 	// The last interval may be short: the receiver's own time is from the end of the
 	// warm-up to its last byte.
-	d.Seconds = r.Seconds
-	if counted < len(d.Intervals) {
-		d.Seconds = r.First + r.Seconds - d.Intervals[len(d.Intervals)-counted].StartSeconds
+	d.Span = r.Seconds
+	if counted > 0 && counted < len(d.Spans) {
+		d.Span = r.First + r.Seconds - d.Spans[len(d.Spans)-counted].Start
 	} else {
 		bytes = r.Bytes
 	}
-	d.ReceivedBps = bps(capacity.Of(bytes, d.Seconds))
+	d.ReceivedBps = bps(capacity.Of(bytes, d.Span))
 	if told > 0 {
 		from, to := busyFrom/float64(told), busyTo/float64(told)
 		d.BusyNear, d.BusyFar = &from, &to
@@ -233,7 +249,7 @@ func (m *measurement) ofSender(d *finding.ThroughputDirection, t near.Transfer, 
 	if s == nil || !s.Told {
 		return
 	}
-	d.Segments, d.Retransmits, d.ByReceiver, d.ByBuffer = &s.Segments, &s.Again, &s.ByReceiver, &s.ByBuffer
+	d.Segments, d.Resent, d.ByReceiver, d.ByBuffer = &s.Segments, &s.Again, &s.ByReceiver, &s.ByBuffer
 	m.report.Conditions.Congestion = s.Congestion
 	framing := capacity.Framing{Family: m.r.Family, Transport: capacity.TCP, Payload: s.Segment, Options: 12}
 	m.layers(d, framing)

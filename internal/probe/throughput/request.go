@@ -33,6 +33,7 @@ type Request struct {
 	For        time.Duration      // of one direction; 10 s when 0
 	Bytes      int64              // of TCP: end a stream after so many
 	WarmUp     time.Duration      // left out of the rates; less than For
+	Short      bool               // so short that the usual warm-up was not left out, which is to be said
 	Congestion string
 	Window     int
 	DSCP       uint8

@@ -68,8 +68,8 @@ func TestALinkOfAWorld(t *testing.T) {
 		assert.Equal(c, "held_by_link", r.HeldBy)
 		assert.Greater(c, *d.RTTLoadMs, *d.RTTRestMs+20, "its queue stands")
 		assert.InDelta(c, 20, *d.RTTRestMs, 3)
-		assert.GreaterOrEqual(c, len(d.Intervals), 4)
-		assert.True(c, d.Intervals[0].WarmUp)
+		assert.GreaterOrEqual(c, len(d.Spans), 4)
+		assert.True(c, d.Spans[0].WarmUp)
 	})
 	busy.Tries(t, func(c *assert.CollectT) {
 		search, err := throughput.Measure(t.Context(), o, throughput.Request{Protocol: capacity.UDP, Direction: throughput.There, For: 2 * time.Second, Search: true, Rate: 20e6}, nil)

@@ -8,6 +8,7 @@ import (
 	"woodlark.example/core/capacity"
 	"woodlark.example/core/figure"
 	"woodlark.example/core/finding"
+	"woodlark.example/core/loss"
 	"woodlark.example/internal/probe/near"
 	"woodlark.example/internal/probe/session"
 )
@@ -18,16 +19,20 @@ func (m *measurement) ofUDP(d *finding.ThroughputDirection, o near.Outcome, ther
 	if !there {
 		counted, left = o.CountedBack, o.LeftBack
 	}
-	if !o.Complete && (there || left == 0) { // one end's counts are missing
+	if !o.Complete && !o.Told && (there || left == 0) { // one end's counts are missing
 		counted = nil
 	}
 	d.Packets, d.SentBytes = &left, left*int64(m.r.Size)
-	sent := capacity.Of(d.SentBytes, m.r.For.Seconds())
+	length := m.r.For
+	if !o.Complete {
+		length = min(length, o.Took)
+	}
+	sent := capacity.Of(d.SentBytes, length.Seconds())
 	d.SentBps = bps(sent)
 	if counted == nil {
 		return
 	}
-	d.ReceivedBytes, d.Seconds = counted.Bytes, counted.Seconds
+	d.ReceivedBytes, d.Span = counted.Bytes, counted.Seconds
 	d.Reordered, d.Duplicates, d.JitterMs = &counted.Reordered, &counted.Duplicates, counted.JitterMs
 	if left > 0 {
 		lost := float64(max(0, left-counted.Packets)) / float64(left)
@@ -36,7 +41,7 @@ func (m *measurement) ofUDP(d *finding.ThroughputDirection, o near.Outcome, ther
 	// n packets span n − 1 distances.
 	if counted.Packets > 1 && counted.Seconds > 0 {
 		span := counted.Seconds * float64(counted.Packets) / float64(counted.Packets-1)
-		d.Seconds = span
+		d.Span = span
 		d.ReceivedBps = bps(capacity.Of(counted.Bytes, span))
 	}
 	d.WholeBps = d.ReceivedBps
@@ -65,33 +70,40 @@ func (m *measurement) secondsOf(d *finding.ThroughputDirection, o near.Outcome, 
 		if s.length <= 0 || s.start > m.r.For.Seconds()-0.1 { // what comes after the end is of the last second
 			continue
 		}
-		v := finding.ThroughputInterval{StartSeconds: s.start, Seconds: s.length, ReceivedBytes: s.bytes, ReceivedBps: float64(s.bytes) * 8 / s.length, CPUTo: s.machine}
+		v := finding.ThroughputSpan{Start: s.start, Length: s.length, ReceivedBytes: s.bytes, ReceivedBps: float64(s.bytes) * 8 / s.length, CPUTo: s.machine}
 		if i < len(from) {
 			bytes := from[i].out * int64(m.r.Size)
 			v.SentBytes, v.CPUFrom = &bytes, from[i].machine
 		}
-		d.Intervals = append(d.Intervals, v)
+		d.Spans = append(d.Spans, v)
 	}
 }
 
 // try sends datagrams at a rate for a short time, and says what they met.
 func (m *measurement) try(ctx context.Context, way Direction, rate capacity.Rate) (finding.ThroughputTry, error) {
+	t, _, err := m.tried(ctx, way, rate)
+	return t, err
+}
+
+// tried is the same with the counts.
+func (m *measurement) tried(ctx context.Context, way Direction, rate capacity.Rate) (finding.ThroughputTry, loss.Ratio, error) {
+	var counts loss.Ratio
 	t := finding.ThroughputTry{OfferedBps: float64(rate)}
 	r := m.r
 	r.Protocol, r.Streams, r.Burst = capacity.UDP, 1, 0
 	order, err := r.order(way, rate, tryFor)
 	if err != nil {
-		return t, err
+		return t, counts, err
 	}
 	options := m.o
 	options.Rest = 100 * time.Millisecond
 	run, err := near.Open(ctx, options, order)
 	if err != nil {
-		return t, err
+		return t, counts, err
 	}
 	o, err := run.Run(ctx, nil)
 	if err != nil {
-		return t, err
+		return t, counts, err
 	}
 	worst := 0.0
 	for i, counted := range []*session.Counted{o.CountedThere, o.CountedBack} {
@@ -103,12 +115,13 @@ func (m *measurement) try(ctx context.Context, way Direction, rate capacity.Rate
 		if t.LossRatio == nil || lost > worst {
 			worst = lost
 			t.LossRatio, t.DelayedMs = &lost, counted.WaitedMs
+			counts = loss.Ratio{Lost: int(max(0, left-counted.Packets)), Sent: int(left)}
 			t.ReceivedBps = bps(capacity.Of(counted.Bytes, counted.Seconds))
 		}
 		// A sender that could not keep up did not offer that rate.
 		t.OfferedBps = min(t.OfferedBps, float64(left)*float64(m.r.Size)*8/tryFor.Seconds())
 	}
-	return t, nil
+	return t, counts, nil
 }
 
 // search finds the highest rate whose loss is within the limit: it doubles until one is
@@ -165,7 +178,8 @@ func (m *measurement) search(ctx context.Context, way Direction) (capacity.Rate,
 }
 
 // explain finds out by datagrams what TCP cannot tell: whether packets are lost at half
-// of its rate too, and whether what is beyond it waits before it is dropped.
+// of its rate too, and whether what is beyond it waits before it is dropped. What is lost
+// at half the rate is asked for again until it stands.
 func (m *measurement) explain(ctx context.Context, d *finding.ThroughputDirection) (below, above *capacity.Burst) {
 	if !m.r.Explain || d.ReceivedBps == nil || *d.ReceivedBps < 50_000 {
 		return nil, nil
@@ -176,20 +190,27 @@ func (m *measurement) explain(ctx context.Context, d *finding.ThroughputDirectio
 	}
 	burst := func(rate capacity.Rate) *capacity.Burst {
 		m.heard("what held it: datagrams at "+rate.String(), near.Progress{Length: tryFor})
-		t, err := m.try(ctx, way, rate)
+		t, lost, err := m.tried(ctx, way, rate)
 		if err != nil || t.LossRatio == nil {
 			return nil
 		}
 		d.Tried = append(d.Tried, t)
-		b := &capacity.Burst{Rate: capacity.Rate(t.OfferedBps), For: tryFor, Loss: *t.LossRatio}
+		b := &capacity.Burst{Rate: capacity.Rate(t.OfferedBps), For: tryFor, Lost: lost}
 		if t.DelayedMs != nil {
 			b.Delayed = figure.Of(figure.FromMillis(*t.DelayedMs))
 		}
 		return b
 	}
 	reached := capacity.Rate(*d.ReceivedBps)
-	if below = burst(reached / 2); below == nil || below.Loss >= clearlyLost {
-		return below, nil
+	below = burst(reached / 2)
+	for range mostAgain {
+		if below == nil || below.Settled() || ctx.Err() != nil {
+			break
+		}
+		if more := burst(reached / 2); more != nil {
+			below.Lost.Lost += more.Lost.Lost
+			below.Lost.Sent += more.Lost.Sent
+		}
 	}
 	if reached < mostExplain {
 		above = burst(reached * 3 / 2)
@@ -198,7 +219,8 @@ func (m *measurement) explain(ctx context.Context, d *finding.ThroughputDirectio
 }
 
 const (
-	clearlyLost = 2e-3
+	// mostAgain is how often a burst is sent again that did not settle a question.
+	mostAgain = 5
 	// mostExplain is the rate beyond which datagrams are not paced well enough to say
 	// whose the loss is.
 	mostExplain = capacity.Rate(600e6)

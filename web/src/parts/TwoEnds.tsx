@@ -98,7 +98,7 @@ function Outcome({ x }: { x: TwoEnded }) {
 function Live({ x }: { x: TwoEnded }) {
   const live = x.live ?? [];
   if (live.length === 0) return null;
-  const strip = (of: (s: (typeof live)[number]) => number): Stretch[] => live.map((s) => ({ start: s.start_seconds, length: s.seconds, value: of(s) }));
+  const strip = (of: (s: (typeof live)[number]) => number): Stretch[] => live.map((s) => ({ start: s.start_s, length: s.span_s, value: of(s) }));
   return <Mirror there={strip((s) => s.there_bps)} back={strip((s) => s.back_bps)} unit="" format={(v) => bits(v)} names={[`${x.from} → ${x.to}`, `${x.to} → ${x.from}`]} what="Payload arriving now" />;
 }
 
@@ -109,14 +109,14 @@ const sides = <T extends { there: boolean }>(list: T[] | null | undefined) => ({
 
 function ThroughputOf({ r }: { r: Through }) {
   const { there, back } = sides(r.directions);
-  const strip = (d: typeof there): Stretch[] => (d?.intervals ?? []).map((i) => ({ start: i.start_seconds, length: i.seconds, value: i.received_bps, faint: i.warm_up }));
+  const strip = (d: typeof there): Stretch[] => (d?.spans ?? []).map((i) => ({ start: i.start_s, length: i.span_s, value: i.received_bps, faint: i.warm_up }));
   const rows: [string, (d: NonNullable<typeof there>) => string][] = [
     ["Received, payload", (d) => bits(d.received_bps)],
     ["On the line", (d) => bits(d.received_line_bps)],
     ["Mean of repeats", (d) => ((r.repeats ?? []).length > 2 ? bits(d.trimmed_mean_bps) : "–")],
     ["Sent", (d) => bits(d.sent_bps)],
     ["Loss", (d) => (d.loss_ratio == null ? "–" : percent(d.loss_ratio) + " %")],
-    ["Sent again", (d) => (d.retransmits == null ? "–" : `${d.retransmits} segments`)],
+    ["Sent again", (d) => (d.resent_segments == null ? "–" : `${d.resent_segments} segments`)],
     ["RTT at rest", (d) => ms(d.rtt_rest_ms) + " ms"],
     ["RTT under load", (d) => ms(d.rtt_load_ms) + " ms"],
     ["TCP efficiency", (d) => (d.tcp_efficiency_ratio == null ? "–" : percent(d.tcp_efficiency_ratio) + " %")],
@@ -132,7 +132,7 @@ function ThroughputOf({ r }: { r: Through }) {
 
 function StreamOf({ r }: { r: Streamed }) {
   const { there, back } = sides(r.directions);
-  const strip = (d: typeof there): Stretch[] => (d?.intervals ?? []).map((i) => ({ start: i.start_seconds, length: i.seconds, value: i.jitter_ms, lost: i.lost }));
+  const strip = (d: typeof there): Stretch[] => (d?.spans ?? []).map((i) => ({ start: i.start_s, length: i.span_s, value: i.jitter_ms, lost: i.lost }));
   const rows: [string, (d: NonNullable<typeof there>) => string][] = [
     ["Received", (d) => `${d.received} of ${d.sent}`],
     ["Loss", (d) => percent(d.loss_ratio) + " %"],
