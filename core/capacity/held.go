@@ -146,7 +146,8 @@ func (b *Burst) Settled() bool {
 		return true
 	}
 	low, high, ok := b.Lost.Interval()
-	return ok && (low >= surelyLost || high < clearlyLost || high-low < clearlyLost)
+	const quiet = 200 // of which none was lost: nothing says that any would be
+	return ok && (low >= surelyLost || high < clearlyLost || high-low < clearlyLost || b.Lost.Lost == 0 && b.Lost.Sent >= quiet)
 }
 
 // excess reports whether what goes beyond the rate is surely lost more than what stays

@@ -124,7 +124,7 @@ type StreamState struct {
 	Retransmits int64 // segments, since the start
 	Window      int64 // bytes that congestion control lets be on the way
 	Segment     int   // bytes of payload in a full one
-	Unsent      int64 // bytes that were written and have not left yet
+	Left        int64 // bytes of payload that left, each counted once however often it was sent
 	Congestion  string
 	// Of the time that there was something to send (Busy), how long the peer's
 	// window or this end's buffer held it up.

@@ -97,7 +97,7 @@ func (host) Watch(c net.Conn) (state network.StreamState, ok bool) {
 		}
 		us := func(n uint64) time.Duration { return time.Duration(n) * time.Microsecond }
 		state = network.StreamState{RTT: us(uint64(i.Rtt)), LeastRTT: us(uint64(i.Min_rtt)), Sent: int64(i.Segs_out), Retransmits: int64(i.Total_retrans),
-			Window: int64(i.Snd_cwnd) * int64(i.Snd_mss), Segment: int(i.Snd_mss), Unsent: int64(i.Notsent_bytes), Busy: us(i.Busy_time), ByReceiver: us(i.Rwnd_limited), ByBuffer: us(i.Sndbuf_limited)}
+			Window: int64(i.Snd_cwnd) * int64(i.Snd_mss), Segment: int(i.Snd_mss), Left: int64(i.Bytes_sent) - int64(i.Bytes_retrans), Busy: us(i.Busy_time), ByReceiver: us(i.Rwnd_limited), ByBuffer: us(i.Sndbuf_limited)}
 		state.Congestion, _ = unix.GetsockoptString(int(fd), unix.IPPROTO_TCP, unix.TCP_CONGESTION)
 		ok = true
 	})

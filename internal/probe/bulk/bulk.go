@@ -43,6 +43,8 @@ type Report struct {
 	Segments   int64   `json:"segments"`
 	Again      int64   `json:"retransmits"`
 	LeastRTTMs float64 `json:"least_rtt_ms"`
+	// Timed says that the stack tells what it waited for.
+	Timed      bool    `json:"timed"`
 	ByReceiver float64 `json:"by_receiver_ratio"` // shares of the time that there was something to send
 	ByBuffer   float64 `json:"by_buffer_ratio"`
 	// Busiest is the share of the time that this program was at work for each
@@ -66,7 +68,8 @@ type Transfer struct {
 	begun  time.Time
 	mu     sync.Mutex
 	report Report
-	unsent int64 // when it was last looked
+	base   int64 // bytes that had left the connections before
+	left   int64 // of this transfer, when it was last looked; less than 0 when the stack does not tell
 }
 
 const chunk = 256 << 10
@@ -92,6 +95,7 @@ func (t *Transfer) Intervals() []Interval {
 // Run moves bytes until the time is over, all is sent, the other end closes, or ctx
 // ends. It closes the connections for writing, and the caller closes them.
 func (t *Transfer) Run(ctx context.Context) Report {
+	t.base, t.left = t.leftSoFar(), -1
 	t.begun = time.Now()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -126,8 +130,8 @@ func (t *Transfer) Run(ctx context.Context) Report {
 	defer t.mu.Unlock()
 	t.report.Bytes = t.moved.Load()
 	t.report.Left = t.report.Bytes
-	if t.Sends {
-		t.report.Left = max(0, t.report.Bytes-t.unsent)
+	if t.Sends && t.left >= 0 {
+		t.report.Left = min(t.report.Bytes, t.left)
 	}
 	if last := t.last.Load(); last > 0 {
 		from := t.first.Load()
@@ -233,7 +237,9 @@ func (t *Transfer) watch(over <-chan struct{}) {
 		moved := t.moved.Load()
 		if t.Sends {
 			again = t.look(&i, again)
-			moved = max(bytes, moved-t.unsent)
+			if t.left >= 0 {
+				moved = max(bytes, min(moved, t.left))
+			}
 		}
 		i.Bytes = moved - bytes
 		at, bytes = now, moved
@@ -248,10 +254,20 @@ func (t *Transfer) watch(over <-chan struct{}) {
 	}
 }
 
+// leftSoFar is how many bytes left the connections, by their stack.
+func (t *Transfer) leftSoFar() (n int64) {
+	for _, c := range t.Conns {
+		if s, ok := t.Streams.Watch(c); ok && t.Sends {
+			n += s.Left
+		}
+	}
+	return n
+}
+
 // look asks the stack how the connections stand.
 func (t *Transfer) look(i *Interval, again int64) int64 {
 	var rtt, least time.Duration
-	var sum, segments, window, unsent int64
+	var sum, segments, window, left int64
 	var busy, receiver, buffer time.Duration
 	told := 0
 	var last network.StreamState
@@ -263,7 +279,7 @@ func (t *Transfer) look(i *Interval, again int64) int64 {
 		told++
 		last = s
 		rtt += s.RTT
-		sum, segments, window, unsent = sum+s.Retransmits, segments+s.Sent, window+s.Window, unsent+s.Unsent
+		sum, segments, window, left = sum+s.Retransmits, segments+s.Sent, window+s.Window, left+s.Left
 		busy, receiver, buffer = busy+s.Busy, receiver+s.ByReceiver, buffer+s.ByBuffer
 		if s.LeastRTT > 0 && (least == 0 || s.LeastRTT < least) {
 			least = s.LeastRTT
@@ -272,16 +288,22 @@ func (t *Transfer) look(i *Interval, again int64) int64 {
 	if told == 0 {
 		return again
 	}
-	t.unsent = unsent
+	t.left = left - t.base
 	more := sum - again
-	ms := float64(rtt) / float64(told) / 1e6
-	i.Retransmits, i.RTTMs, i.Window = &more, &ms, &window
+	i.Retransmits = &more
+	if rtt > 0 {
+		ms := float64(rtt) / float64(told) / 1e6
+		i.RTTMs = &ms
+	}
+	if window > 0 {
+		i.Window = &window
+	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	r := &t.report
 	r.Told, r.Congestion, r.Segment, r.Segments, r.Again = true, last.Congestion, last.Segment, segments, sum
 	r.LeastRTTMs = float64(least) / 1e6
-	if busy > 0 {
+	if r.Timed = busy > 0; r.Timed {
 		r.ByReceiver, r.ByBuffer = float64(receiver)/float64(busy), float64(buffer)/float64(busy)
 	}
 	return sum

@@ -45,7 +45,9 @@ func (m *measurement) judge(ctx context.Context, d *finding.ThroughputDirection)
 	}
 	if d.Segments != nil {
 		e.Segments, e.Retransmits = *d.Segments, *d.Resent
-		e.ByReceiver, e.ByBuffer = figure.Of(*d.ByReceiver), figure.Of(*d.ByBuffer)
+		if d.ByReceiver != nil && d.ByBuffer != nil {
+			e.ByReceiver, e.ByBuffer = figure.Of(*d.ByReceiver), figure.Of(*d.ByBuffer)
+		}
 	}
 	if d.Rising = !udp && rising(d.Spans); d.Rising {
 		d.HeldWhy = "it was still rising when the test ended"

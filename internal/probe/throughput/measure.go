@@ -249,7 +249,10 @@ func (m *measurement) ofSender(d *finding.ThroughputDirection, t near.Transfer, 
 	if s == nil || !s.Told {
 		return
 	}
-	d.Segments, d.Resent, d.ByReceiver, d.ByBuffer = &s.Segments, &s.Again, &s.ByReceiver, &s.ByBuffer
+	d.Segments, d.Resent = &s.Segments, &s.Again
+	if s.Timed {
+		d.ByReceiver, d.ByBuffer = &s.ByReceiver, &s.ByBuffer
+	}
 	m.report.Conditions.Congestion = s.Congestion
 	framing := capacity.Framing{Family: m.r.Family, Transport: capacity.TCP, Payload: s.Segment, Options: 12}
 	m.layers(d, framing)

@@ -220,7 +220,7 @@ func (m *measurement) explain(ctx context.Context, d *finding.ThroughputDirectio
 
 const (
 	// mostAgain is how often a burst is sent again that did not settle a question.
-	mostAgain = 5
+	mostAgain = 4
 	// mostExplain is the rate beyond which datagrams are not paced well enough to say
 	// whose the loss is.
 	mostExplain = capacity.Rate(600e6)

@@ -34,6 +34,7 @@ type stack struct {
 	wire   *channel.Endpoint
 	cancel context.CancelFunc
 	owned  sync.WaitGroup
+	left   departures
 }
 
 const (
@@ -91,7 +92,10 @@ func newStack(h *Host) (*stack, error) {
 	moderate := tcpip.TCPModerateReceiveBufferOption(true)
 	sendRange := tcpip.TCPSendBufferSizeRangeOption{Min: 4096, Default: 1 << 20, Max: mostBuffer}
 	receiveRange := tcpip.TCPReceiveBufferSizeRangeOption{Min: 4096, Default: 1 << 20, Max: mostBuffer}
-	for _, o := range []tcpip.SettableTransportProtocolOption{&sack, &moderate, &sendRange, &receiveRange} {
+	// By RACK this stack stays at two segments a timeout, for many seconds, once a whole
+	// window was lost; recovery by SACK alone keeps up with a kernel's.
+	recovery := tcpip.TCPRecovery(0)
+	for _, o := range []tcpip.SettableTransportProtocolOption{&sack, &moderate, &sendRange, &receiveRange, &recovery} {
 		if err := s.s.SetTransportProtocolOption(tcp.ProtocolNumber, o); err != nil {
 			return nil, fmt.Errorf("TCP at %s: %s", h.name, err)
 		}
@@ -122,6 +126,7 @@ func (s *stack) sendAll(ctx context.Context) {
 			return
 		}
 		v := p.ToView()
+		s.left.count(v.AsSlice())
 		_, _ = s.h.n.send(s.h.node, v.AsSlice())
 		v.Release()
 		p.DecRef()
@@ -231,5 +236,14 @@ func (h *Host) Tune(_ net.Conn, o network.StreamOptions) error {
 	return nil
 }
 
-// Watch tells nothing: this stack keeps its state to itself.
-func (h *Host) Watch(net.Conn) (network.StreamState, bool) { return network.StreamState{}, false }
+// Watch tells what left on a connection of the host, by its packets; what the stack keeps
+// to itself stays unknown.
+func (h *Host) Watch(c net.Conn) (network.StreamState, bool) {
+	h.n.mu.Lock()
+	s := h.stack
+	h.n.mu.Unlock()
+	if s == nil {
+		return network.StreamState{}, false
+	}
+	return s.left.of(c.LocalAddr(), c.RemoteAddr())
+}
