@@ -193,8 +193,8 @@ func tooFew(r reading.Reading) (Finding, bool) {
 	}
 	f := Finding{
 		Code: TooFewProbes,
-		Sentence: fmt.Sprintf("%s do not tell whether the loss is under 1 %%: it lies between %s and %s.",
-			count(r.Sent, "probe"), figure.FormatRatio(low), figure.FormatRatio(high)),
+		Sentence: fmt.Sprintf("%s not tell whether the loss is under 1 %%: it lies between %s and %s.",
+			does(r.Sent, "probe"), figure.FormatRatio(low), figure.FormatRatio(high)),
 		Figures: map[string]float64{"sent": float64(r.Sent), "loss_low_ratio": low, "loss_high_ratio": high},
 		Sure:    interval,
 	}
@@ -205,6 +205,14 @@ func tooFew(r reading.Reading) (Finding, bool) {
 		f.Advice = "Measure for longer."
 	}
 	return f, true
+}
+
+// does is a number of things with the verb behind it.
+func does(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun + " does"
+	}
+	return count(n, noun) + " do"
 }
 
 func count(n int, noun string) string {

@@ -73,7 +73,7 @@ func lossOf(list []oneway.Stream, d StreamDirection) []Finding {
 	const asked = 0.01
 	if low, high, ok := r.Interval(); ok && low <= asked && high >= asked && d.Received > 0 {
 		f := Finding{Code: TooFewProbes, Sure: interval, Advice: "Measure for longer.",
-			Sentence: fmt.Sprintf("%s: %s do not tell whether the loss is under 1 %%: it lies between %s and %s.", d.Direction, count(d.Sent, "packet"), figure.FormatRatio(low), figure.FormatRatio(high)),
+			Sentence: fmt.Sprintf("%s: %s not tell whether the loss is under 1 %%: it lies between %s and %s.", d.Direction, does(d.Sent, "packet"), figure.FormatRatio(low), figure.FormatRatio(high)),
 			Figures:  map[string]float64{"sent": float64(d.Sent), "loss_low_ratio": low, "loss_high_ratio": high}}
 		if need, ok := r.TellsFrom(asked).Get(); ok && need > d.Sent {
 			f.Figures["settles_at"] = float64(need)

@@ -13,7 +13,7 @@ import (
 type Figures struct {
 	StartedAt       time.Time `json:"started_at"`
 	SpanS           float64   `json:"span_s" doc:"How long the reading lasted, in seconds"`
-	Expected        int       `json:"expected" doc:"Probes that were due; 0 when not known"`
+	Expected        int       `json:"expected,omitzero" doc:"Probes that were due; left out when not known"`
 	Sent            int       `json:"sent"`
 	Answered        int       `json:"answered"`
 	Lost            int       `json:"lost" doc:"No answer within the wait; late ones count"`

@@ -276,7 +276,13 @@ func noteStart(ctx context.Context, to *controller.Controller, views []controlle
 	var u plan.Upload
 	now := time.Now()
 	for _, v := range views {
-		u.Runs = append(u.Runs, plan.Run{ID: ident.New(), Path: v.ID, Started: end, Ended: now, Outcome: plan.Missed, Reason: "the demo was starting"})
+		var watch ident.ID
+		if len(v.Watches) > 0 {
+			if w, err := to.FindWatch(v.Watches[0]); err == nil {
+				watch = w.ID
+			}
+		}
+		u.Runs = append(u.Runs, plan.Run{ID: ident.New(), Watch: watch, Path: v.ID, Started: end, Ended: now, Outcome: plan.Missed, Reason: "the demo was starting"})
 	}
 	return to.Store().SaveUpload(ctx, u)
 }

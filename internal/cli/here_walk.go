@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -86,13 +87,12 @@ func (c *call) endWalk(r finding.WalkReport) error {
 	} else {
 		c.writeFindings(r.Findings)
 	}
-	for _, f := range r.Findings {
-		if f.Code != finding.TooFewProbes {
-			return exit{status: exitNotGood}
-		}
+	if slices.ContainsFunc(r.Findings, finding.Finding.Bad) {
+		return exit{status: exitNotGood}
 	}
+	filtered := slices.ContainsFunc(r.Findings, func(f finding.Finding) bool { return f.Code == finding.ICMPFiltered })
 	for _, s := range r.Steps {
-		if s.Good != nil && !*s.Good {
+		if s.Good != nil && !*s.Good && !(filtered && s.Name == "address") { // the port answers: the host is good
 			return exit{status: exitNotGood}
 		}
 	}

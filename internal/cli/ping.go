@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"woodlark.example/core/finding"
 	"woodlark.example/core/objective"
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/api"
@@ -219,7 +220,7 @@ func pingStatus(results []report.PingResult) error {
 	for _, r := range results {
 		if r.Sent > 0 {
 			measured++
-			if r.Answered == 0 || r.Objective != nil && r.Objective.State == objective.Missed {
+			if r.Answered == 0 || r.Objective != nil && r.Objective.State == objective.Missed || slices.ContainsFunc(r.Findings, finding.Finding.Bad) {
 				bad++
 			}
 		}

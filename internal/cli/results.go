@@ -168,7 +168,7 @@ func (c *call) listRuns(to *client.Client, o pathOptions, outcome string) error 
 			lasted = figure.FormatSpan(r.EndedAt.Sub(r.StartAt))
 		}
 		watch := r.Watch
-		if watch == "" {
+		if watch == "" && r.Outcome != "missed" { // what nobody asked for was missed by no watch that is known
 			watch = "on demand"
 		}
 		rows = append(rows, []string{report.When(r.StartAt, zone()), lasted, r.From + " → " + r.To, watch, r.Outcome, r.Reason})

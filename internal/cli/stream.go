@@ -189,9 +189,6 @@ func (c *call) runReflected(o streamOptions, r stream.Request) error {
 	return c.writeStream(report)
 }
 
-// worseStream are the findings that say a stream is not good.
-var worseStream = []finding.Code{finding.QualityBelow, finding.LossSteady, finding.LossBursts, finding.LossAlternating, finding.DSCPRemarked}
-
 func (c *call) writeStream(x finding.StreamReport) error {
 	var err error
 	switch c.format {
@@ -209,7 +206,7 @@ func (c *call) writeStream(x finding.StreamReport) error {
 		return exit{exitUnmeasured, fmt.Errorf("%s", x.Problem)}
 	case !x.Complete && x.Problem != near.Stopped:
 		return exit{exitNotGood, fmt.Errorf("it broke off: %s", x.Problem)}
-	case slices.ContainsFunc(x.Findings, func(f finding.Finding) bool { return slices.Contains(worseStream, f.Code) }):
+	case slices.ContainsFunc(x.Findings, finding.Finding.Bad):
 		return exit{status: exitNotGood}
 	}
 	return nil

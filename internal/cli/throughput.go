@@ -142,9 +142,6 @@ func runThroughput(c *call) error {
 	return c.writeThroughput(x)
 }
 
-// worseThroughput are the findings that say a path is not good, whatever fits.
-var worseThroughput = []finding.Code{finding.HeldByLoss, finding.Bloat, finding.LossSteady}
-
 func (c *call) writeThroughput(x finding.ThroughputReport) error {
 	var err error
 	switch c.format {
@@ -160,7 +157,7 @@ func (c *call) writeThroughput(x finding.ThroughputReport) error {
 		return err
 	case !x.Complete && x.Problem != near.Stopped:
 		return exit{exitNotGood, fmt.Errorf("it broke off: %s", x.Problem)}
-	case slices.ContainsFunc(x.Findings, func(f finding.Finding) bool { return slices.Contains(worseThroughput, f.Code) }):
+	case slices.ContainsFunc(x.Findings, finding.Finding.Bad):
 		return exit{status: exitNotGood}
 	}
 	return nil

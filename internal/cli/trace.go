@@ -237,7 +237,7 @@ func (c *call) writeTraces(list []finding.TraceReport, failed []error) error {
 	for _, r := range list {
 		bad := !r.Reached || r.Compared != nil && r.Compared.Changed
 		for _, f := range r.Findings {
-			bad = bad || slices.Contains(worseRoute, f.Code)
+			bad = bad || f.Bad()
 		}
 		if bad {
 			return exit{status: exitNotGood}
@@ -245,6 +245,3 @@ func (c *call) writeTraces(list []finding.TraceReport, failed []error) error {
 	}
 	return nil
 }
-
-// worseRoute are the findings that say a route is not good.
-var worseRoute = []finding.Code{finding.LossCarried, finding.BranchLossy, finding.BranchSlow, finding.RouteLoop, finding.Refusals, finding.MTUBlackHole}

@@ -164,8 +164,15 @@ func (c *call) writeWatches(watches []apitype.Watch) error {
 		if w.Every != "" {
 			how = fmt.Sprintf("%d probes each %s", w.Probes, w.Every)
 		}
-		if w.Kind == "sweep" || w.Kind == "trace" {
+		switch w.Kind {
+		case "sweep", "trace", "stream":
 			how = "a " + w.Kind + " each " + w.Every
+		case "throughput":
+			how = "throughput each " + w.Every
+		}
+		probes := "" // not known beforehand
+		if w.ProbesPerDay > 0 {
+			probes = fmt.Sprintf("%.0f", w.ProbesPerDay)
 		}
 		if w.Paused {
 			how = "paused"
@@ -174,7 +181,7 @@ func (c *call) writeWatches(watches []apitype.Watch) error {
 		if r := w.LastRun; r != nil && r.Outcome != "done" {
 			trouble = fmt.Sprintf("%s %s: %s", r.Outcome, report.When(r.StartAt, zone()), r.Reason)
 		}
-		rows = append(rows, []string{w.Name, joined(w.From), some(w.To), how, fmt.Sprint(w.Paths), fmt.Sprintf("%.0f", w.ProbesPerDay), trouble})
+		rows = append(rows, []string{w.Name, joined(w.From), some(w.To), how, fmt.Sprint(w.Paths), probes, trouble})
 	}
 	if c.format == "csv" {
 		return report.CSV(c.out, append([][]string{{"watch", "from", "to", "runs", "paths", "probes_per_day", "last_trouble"}}, rows...))

@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -308,7 +309,9 @@ func pingFigures(r PingResult) []named {
 		answered += ", from " + r.OtherAddress + " in its place"
 	}
 	ratio := Percent(r.LossRatio) + fmt.Sprintf("  (between %s and %s", Percent(r.LossLowRatio), Percent(r.LossHighRatio))
-	if r.LossSettlesAt != nil && *r.LossSettlesAt > r.Sent {
+	// Where a finding names how many probes would do for its question, that is the number.
+	asked := slices.ContainsFunc(r.Findings, func(f finding.Finding) bool { return f.Figures["settles_at"] > 0 })
+	if r.LossSettlesAt != nil && *r.LossSettlesAt > r.Sent && !asked {
 		ratio += fmt.Sprintf("; %d probes would settle it to ±1 point", *r.LossSettlesAt)
 	}
 	list := []named{{"answered", answered}, {"loss", ratio + ")"}}

@@ -801,9 +801,9 @@ export interface components {
             duplicates: number;
             /**
              * Format: int64
-             * @description Probes that were due; 0 when not known
+             * @description Probes that were due; left out when not known
              */
-            expected: number;
+            expected?: number;
             /** Format: double */
             jitter_ms: number | null;
             /** Format: double */
@@ -1248,9 +1248,9 @@ export interface components {
             duplicates: number;
             /**
              * Format: int64
-             * @description Probes that were due; 0 when not known
+             * @description Probes that were due; left out when not known
              */
-            expected: number;
+            expected?: number;
             /** Format: double */
             jitter_ms: number | null;
             /** Format: double */
@@ -1346,9 +1346,9 @@ export interface components {
             duplicates: number;
             /**
              * Format: int64
-             * @description Probes that were due; 0 when not known
+             * @description Probes that were due; left out when not known
              */
-            expected: number;
+            expected?: number;
             /** Format: double */
             jitter_ms: number | null;
             /** Format: double */
@@ -2269,9 +2269,9 @@ export interface components {
             buffer?: string;
             /**
              * Format: double
-             * @description Both ways, IP layer
+             * @description Both ways, IP layer; left out when it is not known beforehand, as for what TCP moves
              */
-            bytes_per_day: number;
+            bytes_per_day?: number;
             /**
              * Format: int64
              * @description Of throughput: that it may send a day. Default 5 GiB
@@ -2336,9 +2336,9 @@ export interface components {
             probes?: number;
             /**
              * Format: double
-             * @description Over all its paths
+             * @description Over all its paths; left out when it is not known beforehand
              */
-            probes_per_day: number;
+            probes_per_day?: number;
             /** @description Of throughput: tcp or udp */
             protocol?: string;
             /** @description Of a sweep: in a random order */

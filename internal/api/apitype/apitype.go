@@ -362,8 +362,8 @@ type Watch struct {
 	ID string `json:"id"`
 	WatchSpec
 	Paths        int        `json:"paths"`
-	ProbesPerDay float64    `json:"probes_per_day" doc:"Over all its paths"`
-	BytesPerDay  float64    `json:"bytes_per_day" doc:"Both ways, IP layer"`
+	ProbesPerDay float64    `json:"probes_per_day,omitzero" doc:"Over all its paths; left out when it is not known beforehand"`
+	BytesPerDay  float64    `json:"bytes_per_day,omitzero" doc:"Both ways, IP layer; left out when it is not known beforehand, as for what TCP moves"`
 	NextDueAt    *time.Time `json:"next_due_at" doc:"null when continuous or paused"`
 	LastRun      *Run       `json:"last_run" doc:"The last failed or missed one, or of a periodic watch the last"`
 }

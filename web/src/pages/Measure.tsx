@@ -113,7 +113,7 @@ function Ping({ from, to: asked, ids, set }: Part & { ids: string }) {
             Watch {words(to).length === 1 ? "it" : "them"} from now on
           </button>{" "}
           <span className="text-sm text-soft">
-            {watch.isSuccess ? `The watch “${watch.data.name}” measures it once a second: ${Math.round(watch.data.probes_per_day).toLocaleString("en-GB")} probes a day.` : "A probe a second to each: 86,400 a day."}
+            {watch.isSuccess ? `The watch “${watch.data.name}” measures it once a second: ${Math.round(watch.data.probes_per_day ?? 0).toLocaleString("en-GB")} probes a day.` : "A probe a second to each: 86,400 a day."}
           </span>
         </p>
       )}
@@ -217,7 +217,7 @@ function Sweeping({ from, to: asked, id, set }: Part & { id: string }) {
           <button type="button" disabled={watch.isPending || watch.isSuccess || words(to).length === 0} onClick={() => watch.mutate()} className={button}>
             Sweep it every hour
           </button>{" "}
-          <span className="text-sm text-soft">{watch.isSuccess && `The watch “${watch.data.name}” sends ${Math.round(watch.data.probes_per_day).toLocaleString("en-GB")} packets a day, and as many again to what stays silent.`}</span>
+          <span className="text-sm text-soft">{watch.isSuccess && `The watch “${watch.data.name}” sends ${Math.round(watch.data.probes_per_day ?? 0).toLocaleString("en-GB")} packets a day, and as many again to what stays silent.`}</span>
         </p>
       )}
     </>

@@ -62,7 +62,7 @@ export function Tracing({ from, to: asked, ids, set }: Part & { ids: string }) {
           <button type="button" disabled={watch.isPending || watch.isSuccess || words(to).length === 0} onClick={() => watch.mutate()} className={button}>
             Trace {words(to).length === 1 ? "it" : "them"} every 15 minutes
           </button>{" "}
-          <span className="text-sm text-soft">{watch.isSuccess && `The watch “${watch.data.name}” sends about ${Math.round(watch.data.probes_per_day).toLocaleString("en-GB")} probes a day.`}</span>
+          <span className="text-sm text-soft">{watch.isSuccess && `The watch “${watch.data.name}” sends about ${Math.round(watch.data.probes_per_day ?? 0).toLocaleString("en-GB")} probes a day.`}</span>
         </p>
       )}
     </>
