@@ -30,6 +30,7 @@ var meanings = map[string]string{
 	"loss_steady":          "loss is spread at random",
 	"loss_bursts":          "loss comes in runs",
 	"loss_alternating":     "loss is regular",
+	"outage":               "one run of losses and none else",
 	"delay_step":           "the level of the delay changed for good at a time",
 	"delay_daily":          "delay comes back at the same hours",
 	"held_by_window":       "the window holds throughput down",

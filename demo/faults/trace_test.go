@@ -1,6 +1,7 @@
 package faults_test
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -35,7 +36,8 @@ func traceFrom(t *testing.T, m *world.Model, from string, to netip.Addr, start t
 	if len(kinds) > 0 {
 		r.Via = kinds[0]
 	}
-	results, err := trace.Measure(t.Context(), h, h, trace.Options{Mark: 11}, r)
+	mark := 11 + uint64(start.Sub(reference)/time.Hour) // at another hour by other flows
+	results, err := trace.Measure(t.Context(), h, h, trace.Options{Mark: mark}, r)
 	require.NoError(t, err)
 	require.NoError(t, results[0].Err)
 	x := results[0].Traced()
@@ -149,6 +151,44 @@ func tells(t *testing.T, x faults.Exercise, found []finding.Finding, traced find
 		// That a far hop is far is no fault, and is said all the same.
 		if !x.Fault && code != string(finding.DelayCarried) {
 			assert.True(t, must[code] || code == string(finding.LossSparing) || code == string(finding.DelaySparing), "nothing is wrong here: %s", f.Sentence)
+		}
+	}
+}
+
+// TestDeadWaysByAllKinds: a way that lets nothing through is told whatever the probes are,
+// whichever flow is tried first, and its neighbour without such a way is not accused.
+func TestDeadWaysByAllKinds(t *testing.T) {
+	for _, c := range []struct {
+		world string
+		hop   string // behind which flows vanish
+	}{{"half-of-us-are-cut-off", "gw.northquay.example"}, {"cut-off-behind-the-second", "middle.transit.example"}, {"two-good-ways", ""}} {
+		for _, via := range []string{"icmp", "udp:33434", "tcp:443"} {
+			for _, f := range []wire.Family{wire.IPv4, wire.IPv6} {
+				t.Run(fmt.Sprintf("%s %s %v", c.world, via, f), func(t *testing.T) {
+					t.Parallel()
+					x, err := faults.Find(c.world)
+					require.NoError(t, err)
+					m := model(t, x)
+					kind, err := reading.ParseVia(via)
+					require.NoError(t, err)
+					told := 0
+					for shift := range 4 { // flows are others at another time
+						found, _ := traceFrom(t, m, x.From, m.Addresses(x.To, f)[0], reference.Add(time.Duration(shift)*time.Hour), 60, kind)
+						for _, f := range finding.OfTrace(found) {
+							assert.NotContains(t, []finding.Code{finding.LossCarried, finding.BranchLossy, finding.Refusals}, f.Code, f.Sentence)
+							if f.Code == finding.BranchDead {
+								assert.Contains(t, f.Sentence, c.hop)
+								told++
+							}
+						}
+					}
+					if c.hop == "" {
+						assert.Zero(t, told)
+					} else {
+						assert.Equal(t, 4, told, "each time")
+					}
+				})
+			}
 		}
 	}
 }
