@@ -29,7 +29,7 @@ const (
 )
 
 // StepOf finds whether a series of delays has two levels, one until a moment and another
-// from it to the end: by ranks, whatever their distribution (Pettitt, 1979), and only if
+// from it to the end: by ranks, whatever their distribution, and only if
 // nearly all delays lie on their side, so that a slow drift, a stretch that passes and
 // turns between two ways are none.
 func StepOf(series []time.Duration) (Step, bool) {
@@ -93,13 +93,16 @@ func parting(series []time.Duration) (at int, chance float64) {
 		}
 		i = k
 	}
+	// The sum of ranks before a moment, against what it is where the order says nothing, in
+	// its standard deviations (Mann and Whitney); the largest over all moments.
 	sum, most := 0.0, 0.0
-	for i := range n - 1 {
-		sum += 2*rank[i] - float64(n+1)
-		if u := math.Abs(sum); u > most {
-			most, at = u, i+1
+	f := float64(n)
+	for i := range n - leastSide {
+		sum += rank[i] - (f+1)/2
+		k := float64(i + 1)
+		if z := math.Abs(sum) / math.Sqrt(k*(f-k)*(f+1)/12); i+1 >= leastSide && z > most {
+			most, at = z, i+1
 		}
 	}
-	f := float64(n)
-	return at, min(1, 2*math.Exp(-6*most*most/(f*f*f+f*f)))
+	return at, min(1, f*math.Erfc(most/math.Sqrt2))
 }

@@ -70,18 +70,51 @@ func (g *Gather) Phases() []Phase {
 // cut parts events: the last of the old way, and the first of the new one.
 type cut struct{ last, first int }
 
-// cuts finds up to so many, in order.
-func (g *Gather) cuts(events []event, most int) []cut {
-	c, ok := bestCut(events)
-	if !ok || most <= 0 {
+// cuts finds up to so many, in order: events are split where they part best, and the parts
+// again. A split stands when the answers on either side of it are each of their own way.
+func (g *Gather) cuts(events []event, most int) (list []cut) {
+	bounds := append(append([]int{0}, splits(events, most)...), len(events))
+	for i := 1; i+1 < len(bounds); {
+		from, at, to := bounds[i-1], bounds[i], bounds[i+1]
+		c, ok := parts(events[from:to], at-from)
+		if !ok {
+			bounds = slices.Delete(bounds, i, i+1)
+			continue
+		}
+		list = append(list, cut{c.last + from, c.first + from})
+		i++
+	}
+	return list
+}
+
+// splits are the places of the first events behind each moment at which events part best.
+func splits(events []event, most int) []int {
+	best, score := 0, 0.0
+	for _, pooled := range []bool{true, false} {
+		if at, s, ok := scan(events, pooled); ok && s > score {
+			best, score = at, s
+		}
+	}
+	if score == 0 || most <= 0 {
 		return nil
 	}
-	left := g.cuts(events[:c.last+1], most-1)
-	right := g.cuts(events[c.first:], most-1-len(left))
+	left := splits(events[:best], most-1)
+	right := splits(events[best:], most-1-len(left))
 	for i := range right {
-		right[i].last, right[i].first = right[i].last+c.first, right[i].first+c.first
+		right[i] += best
 	}
-	return append(append(left, c), right...)
+	return append(append(left, best), right...)
+}
+
+// parts narrows a split to the last answer before and the first behind it; false when it
+// does not part two ways.
+func parts(events []event, at int) (cut, bool) {
+	for _, pooled := range []bool{false, true} {
+		if c, ok := pureCut(events, at, pooled); ok && (!pooled || switches(events, at)) {
+			return c, true
+		}
+	}
+	return cut{}, false
 }
 
 // unit is a hop of a flow, or of all flows when the flow is less than 0.
@@ -89,34 +122,19 @@ type unit struct{ ttl, flow int }
 
 // sides counts, by address, what a unit heard in all and before a moment.
 type sides struct {
-	all, left   map[netip.Addr]int
-	n, leftN    int
-	last, first int // events: the last before the moment, the first after it
+	all, left map[netip.Addr]int
+	n, leftN  int
 }
 
-// bestCut is the moment that parts events best, when it does so surely.
-func bestCut(events []event) (cut, bool) {
-	best, found := cut{}, false
-	bestScore := 0.0
-	for _, pooled := range []bool{true, false} {
-		c, score, ok := scan(events, pooled)
-		if ok && score > bestScore {
-			best, bestScore, found = c, score, true
-		}
-	}
-	return best, found
-}
-
-// scan looks for it by hops of each flow or, pooled, by hops of all.
-func scan(events []event, pooled bool) (best cut, score float64, ok bool) {
-	units := map[unit]*sides{}
-	of := func(e event) unit {
+// tell are the units at which more than one address was heard, and where their events are.
+func tell(events []event, pooled bool) (units map[unit]*sides, order []int, of func(event) unit) {
+	of = func(e event) unit {
 		if pooled {
 			return unit{e.ttl, -1}
 		}
 		return unit{e.ttl, e.flow}
 	}
-	var order []int // of the events that tell something
+	units = map[unit]*sides{}
 	for _, e := range events {
 		if !e.addr.IsValid() {
 			continue
@@ -129,24 +147,27 @@ func scan(events []event, pooled bool) (best cut, score float64, ok bool) {
 		s.all[e.addr]++
 		s.n++
 	}
-	several := 0
 	for u, s := range units {
 		if len(s.all) < 2 {
 			delete(units, u)
-			continue
 		}
-		several++
-	}
-	if several == 0 {
-		return cut{}, 0, false
 	}
 	for i, e := range events {
 		if e.addr.IsValid() && units[of(e)] != nil {
 			order = append(order, i)
 		}
 	}
+	return units, order, of
+}
+
+// scan looks for the moment that parts events best, by hops of each flow or, pooled, by
+// hops of all; false when none does so surely.
+func scan(events []event, pooled bool) (at int, score float64, ok bool) {
+	units, order, of := tell(events, pooled)
+	if len(order) < 2*leastOfPhase {
+		return 0, 0, false
+	}
 	value, sum := map[unit]float64{}, 0.0
-	at := -1
 	for k, i := range order[:len(order)-1] {
 		e := events[i]
 		s := units[of(e)]
@@ -156,28 +177,27 @@ func scan(events []event, pooled bool) (best cut, score float64, ok bool) {
 		value[of(e)] = parted(s)
 		sum += value[of(e)]
 		if sum > score {
-			score, at = sum, k
+			score, at = sum, order[k]+1
 		}
 	}
-	dof := float64(several)
-	if at < 0 || score < dof/2+3*math.Sqrt(dof/2)+math.Log(float64(len(order)))+surePhase {
-		return cut{}, 0, false
-	}
-	c, pure := pureCut(events, order, units, at, of)
-	return c, score, pure && (!pooled || switches(events, order, at))
+	dof := float64(len(units))
+	return at, score, score >= dof/2+3*math.Sqrt(dof/2)+math.Log(float64(len(order)))+surePhase
 }
 
 // switches reports whether the flows that were heard at a hop on both sides of a moment
 // are heard from others after it. Flows that are balanced keep to their ways, and which
 // of them are asked when says nothing.
-func switches(events []event, order []int, at int) bool {
+func switches(events []event, at int) bool {
+	_, order, _ := tell(events, true)
 	left := map[unit]netip.Addr{}
-	for _, i := range order[:at+1] {
-		left[unit{events[i].ttl, events[i].flow}] = events[i].addr
-	}
 	switched, stayed := 0, 0
-	for _, i := range order[at+1:] {
-		switch a, ok := left[unit{events[i].ttl, events[i].flow}]; {
+	for _, i := range order {
+		u := unit{events[i].ttl, events[i].flow}
+		if i < at {
+			left[u] = events[i].addr
+			continue
+		}
+		switch a, ok := left[u]; {
 		case ok && a == events[i].addr:
 			stayed++
 		case ok:
@@ -209,17 +229,16 @@ func xlogx(k, n int) float64 {
 	return float64(k) * math.Log(float64(k)/float64(n))
 }
 
-// pureCut narrows a cut to the last answer of the old way and the first of the new one, at
-// the units that it parts purely; false when there is none such.
-func pureCut(events []event, order []int, units map[unit]*sides, at int, of func(event) unit) (cut, bool) {
-	for _, s := range units {
-		clear(s.left)
-		s.leftN = 0
-	}
-	for _, i := range order[:at+1] {
-		s := units[of(events[i])]
-		s.left[events[i].addr]++
-		s.leftN++
+// pureCut narrows a split to the last answer of the old way and the first of the new one,
+// at the units that it parts purely; false when there is none such.
+func pureCut(events []event, at int, pooled bool) (cut, bool) {
+	units, order, of := tell(events, pooled)
+	for _, i := range order {
+		if i < at {
+			s := units[of(events[i])]
+			s.left[events[i].addr]++
+			s.leftN++
+		}
 	}
 	was, is := map[unit]netip.Addr{}, map[unit]netip.Addr{}
 	left, right := 0, 0
@@ -243,9 +262,9 @@ func pureCut(events []event, order []int, units map[unit]*sides, at int, of func
 	for _, i := range order {
 		e := events[i]
 		switch u := of(e); {
-		case was[u].IsValid() && e.addr == was[u] && i <= order[at]:
+		case was[u].IsValid() && e.addr == was[u] && i < at:
 			c.last = i
-		case is[u].IsValid() && e.addr == is[u] && i > order[at] && c.first < 0:
+		case is[u].IsValid() && e.addr == is[u] && i >= at && c.first < 0:
 			c.first = i
 		}
 	}
