@@ -34,8 +34,8 @@ func (g *Gather) branches(r *Route, last int) {
 	}
 	for _, flow := range sortedFlows(flows) {
 		hops, ok := g.way(r, flow, last)
-		if !ok {
-			continue
+		if _, stops := g.stops[flow]; !ok || r.Reached && !stops {
+			continue // whether it is lost or led astray is not known
 		}
 		i := slices.IndexFunc(ways, func(w way) bool { return !w.dead && agree(w.hops, hops) })
 		if i < 0 {
@@ -115,19 +115,26 @@ func agree(a, b []netip.Addr) bool {
 	return true
 }
 
-// own are the TTLs at which one branch differs from all that it parts from there.
+// own are the TTLs at which one branch differs from others; from a dead one, where that
+// is all that differs, at the hop that it does not get to.
 func own(all []Branch, i int) []int {
-	var ttls []int
-	for k, a := range all[i].Hops {
-		for j, other := range all {
-			if j == i || !a.IsValid() {
-				continue
-			}
-			if k >= len(other.Hops) && !other.Dead || k < len(other.Hops) && other.Hops[k].IsValid() && other.Hops[k] != a {
-				ttls = append(ttls, k+1)
-				break
+	differs := func(beyond bool) (ttls []int) {
+		for k, a := range all[i].Hops {
+			for j, other := range all {
+				if j == i || !a.IsValid() {
+					continue
+				}
+				ends := k >= len(other.Hops) && (!other.Dead || beyond && k == len(other.Hops))
+				if ends || k < len(other.Hops) && other.Hops[k].IsValid() && other.Hops[k] != a {
+					ttls = append(ttls, k+1)
+					break
+				}
 			}
 		}
+		return ttls
 	}
-	return ttls
+	if ttls := differs(false); len(ttls) > 0 {
+		return ttls
+	}
+	return differs(true)
 }

@@ -263,6 +263,10 @@ func traceBranches(l *lines, r finding.TraceReport) {
 		if b.LossRatio != nil {
 			lost = figure.FormatRatio(*b.LossRatio)
 		}
+		if b.Dead {
+			l.put("  way %d  %3.0f %% of flows, nothing comes through behind hop %d", i+1, 100*b.Share, len(b.Hops))
+			continue
+		}
 		l.put("  way %d  %3.0f %% of flows, %s there and back, %s of %d lost, by %s", i+1, 100*b.Share, Ms(b.RTTMs), lost, b.Probes, strings.Join(few(own, 4), ", "))
 	}
 }

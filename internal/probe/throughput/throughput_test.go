@@ -118,3 +118,58 @@ func TestRepeats(t *testing.T) {
 	_, err := throughput.Measure(ctx, o, throughput.Request{For: time.Second}, nil)
 	assert.Error(t, err)
 }
+
+// TestStoppedKeepsBothEnds: what both ends noted until a test was stopped is there.
+func TestStoppedKeepsBothEnds(t *testing.T) {
+	for _, c := range []struct {
+		name string
+		r    throughput.Request
+	}{
+		{"tcp", throughput.Request{Direction: throughput.Both, For: 20 * time.Second}},
+		{"udp", throughput.Request{Protocol: capacity.UDP, Direction: throughput.Both, Rate: 1e6, For: 20 * time.Second}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			here := kernel.Host()
+			o := between(t, here, here, "127.0.0.1:0")
+			ctx, stop := context.WithCancel(t.Context())
+			defer stop()
+			report, err := throughput.Measure(ctx, o, c.r, func(_ string, p near.Progress) {
+				if p.Elapsed > 1500*time.Millisecond {
+					stop()
+				}
+			})
+			require.NoError(t, err)
+			assert.False(t, report.Complete)
+			assert.Equal(t, near.Stopped, report.Problem)
+			require.Len(t, report.Directions, 2)
+			for _, d := range report.Directions {
+				require.NotNil(t, d.ReceivedBps, d.Direction)
+				assert.Positive(t, *d.ReceivedBps, d.Direction)
+				require.NotNil(t, d.SentBps, d.Direction)
+				assert.Less(t, d.Span, 10.0)
+			}
+		})
+	}
+}
+
+// TestWhatDatagramsLose: what fits, what is lost, and what does it.
+func TestWhatDatagramsLose(t *testing.T) {
+	for _, c := range []struct{ name, link, want string }{
+		{"a queue", "rate: 5Mbit/s, queue: 60ms", "held_by_link"},
+		{"a policer", "rate: 50Mbit/s, policer: 5Mbit/s 30kB", "policed"},
+		{"loss at any rate", "rate: 50Mbit/s, queue: 60ms, loss: 8%", "held_by_loss"},
+		{"nothing", "rate: 50Mbit/s, queue: 60ms", ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			o := inWorld(t, "world: line\nnodes:\n  - {name: near.example, addresses: [192.0.2.2]}\n  - {name: far.example, addresses: [203.0.113.2]}\nlinks:\n  - {between: [near.example, far.example], delay: 10ms, toward: {far.example: {"+c.link+"}}}\n")
+			busy.Tries(t, func(t *assert.CollectT) {
+				report, err := throughput.Measure(context.Background(), o, throughput.Request{Protocol: capacity.UDP, Direction: throughput.There, Rate: 10e6, For: 2 * time.Second, Explain: true}, nil)
+				require.NoError(t, err)
+				require.Len(t, report.Directions, 1)
+				assert.Equal(t, c.want, report.HeldBy, "%+v", report.Directions[0].Tried)
+				assert.Equal(t, c.want != "", len(report.Findings) > 0)
+			})
+		})
+	}
+}

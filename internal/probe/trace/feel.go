@@ -52,6 +52,13 @@ func (f *feelers) vanishes(flow int) bool {
 	return flow < mostFeelers && !f.came[flow] && f.open[flow] == 0 && f.sent[flow] >= feelerTries && f.any()
 }
 
+// doubted reports whether a flow vanishes, or may: that it is not answered somewhere says
+// nothing of who is there, then.
+func (f *feelers) doubted(flow int) bool {
+	asked := flow < mostFeelers && f.sent[flow] > 0 && !f.came[flow]
+	return asked && (f.sent[flow] < feelerTries || f.open[flow] > 0 || f.any())
+}
+
 // uneven reports whether some flow vanishes.
 func (f *feelers) uneven() bool {
 	for flow := range mostFeelers {
