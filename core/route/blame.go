@@ -321,7 +321,9 @@ func (g *Gather) spread() float64 {
 	if count < 20 || rho < 3/math.Sqrt(float64(count)) { // as much comes by chance
 		return 1
 	}
-	return min(mostSpread, (1+rho)/(1-min(rho, 0.99)))
+	// The hops of one round meet the same run of losses, or do not: of what runs add, a part
+	// is in common and tells nothing against a place.
+	return min(mostSpread, math.Sqrt((1+rho)/(1-min(rho, 0.99))))
 }
 
 // memory is by how much one loss foretells the next of some probes, in order of time:

@@ -24,6 +24,9 @@ type Traffic struct {
 	base  int64
 	spare []*packet
 	over  uint64
+	// seen counts packets by their bytes where fates belong to packets alone; nil where
+	// they belong to packets at their times.
+	seen map[uint64]uint64
 }
 
 // What a Traffic holds at most; packets beyond that vanish, and are counted.
@@ -80,9 +83,34 @@ func (t *Traffic) send(node int32, bytes []byte, at int64) error {
 	target, own := t.m.Owner(h.Dst)
 	p.shape = shapeOf(h, payload)
 	p.parcel = parcel{dst: h.Dst, target: int32(target), own: own, origin: node, size: h.Size, ttl: int(h.TTL),
-		whole: h.DontFragment, flow: p.shape.flow(h), number: identity(p.bytes) ^ link.Mix(t.m.seed^uint64(at)^uint64(node)<<48)}
+		whole: h.DontFragment, flow: p.shape.flow(h), number: t.number(p.bytes, node, at)}
 	t.push(at, node, p)
 	return nil
+}
+
+// ByPacket lets single fates follow from the seed, the packet and how often the same one
+// was sent before, not from the time: for virtual time, in which the same test meets the
+// same fates whenever it is said to begin.
+func (t *Traffic) ByPacket() *Traffic {
+	t.seen = map[uint64]uint64{}
+	return t
+}
+
+// mostSeen is how many packets are told apart before counting begins anew.
+const mostSeen = 1 << 20
+
+// number is what a packet's fates are drawn by.
+func (t *Traffic) number(bytes []byte, node int32, at int64) uint64 {
+	own := identity(bytes)
+	if t.seen == nil {
+		return own ^ link.Mix(t.m.seed^uint64(at)^uint64(node)<<48)
+	}
+	if len(t.seen) > mostSeen {
+		clear(t.seen)
+	}
+	times := t.seen[own]
+	t.seen[own] = times + 1
+	return own ^ link.Mix(t.m.seed^times^uint64(node)<<48)
 }
 
 // blank takes a packet from those that are done with.

@@ -130,9 +130,11 @@ export function RouteBranches({ report }: { report: TraceReport }) {
         {branches.map((b, i) => (
           <tr key={i} className="border-t border-line">
             <th scope="row" className="py-1 text-left font-normal">
-              {(b.own ?? []).map((ttl) => b.hops?.[ttl - 1]).filter(Boolean).map((a) => names.get(a!) ?? a).join(", ") || "hops that do not answer"}
+              {b.dead ? `nothing comes through behind hop ${(b.hops ?? []).length}` : (b.own ?? []).map((ttl) => b.hops?.[ttl - 1]).filter(Boolean).map((a) => names.get(a!) ?? a).join(", ") || "hops that do not answer"}
             </th>
-            <td className="text-right">{Math.round(b.share_ratio * 100)}</td>
+            <td className="text-right" title={b.share_low_ratio != null && b.share_high_ratio != null ? `${Math.round(b.share_low_ratio * 100)} to ${Math.round(b.share_high_ratio * 100)} % at 95 %` : undefined}>
+              {Math.round(b.share_ratio * 100)}
+            </td>
             <td className="text-right">{ms(b.rtt_median_ms)}</td>
             <td className={"text-right " + (b.loss_ratio ? "text-plum" : "")}>{percent(b.loss_ratio)}</td>
           </tr>

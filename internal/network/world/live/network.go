@@ -40,7 +40,7 @@ func New(m *world.Model) *Network {
 // Virtual is a world in virtual time, from start on. Time goes on when all
 // goroutines that were started by its clock wait.
 func Virtual(m *world.Model, start time.Time) *Network {
-	n := &Network{m: m, traffic: m.Traffic(start), hosts: map[int]*Host{}}
+	n := &Network{m: m, traffic: m.Traffic(start).ByPacket(), hosts: map[int]*Host{}}
 	n.own = &virtual{n: n, now: start}
 	n.clock = n.own
 	return n
