@@ -174,7 +174,9 @@ func (x Traced) Report() TraceReport {
 		x.TargetSpares = true
 	}
 	if x.Reached && !x.TargetSpares { // else it is not known
-		r.LossRatio = ratio(x.Loss)
+		if v, ok := x.EndLoss().Get(); ok {
+			r.LossRatio = &v
+		}
 	}
 	if x.MTU.Path > 0 {
 		r.PathMTU = &x.MTU.Path

@@ -149,7 +149,12 @@ func (g *Gather) Route() Route {
 	for i := range r.Hops {
 		r.Hops[i].TTL = i + 1
 	}
+	dead := deadFlows(g.vanished())
 	for _, s := range ordered {
+		// What vanished before a hop is not lost there, nor spared.
+		if at, is := dead[s.flow]; is && s.ttl >= at {
+			continue
+		}
 		if s.ttl <= g.end(s.flow, last) && s.ttl <= last {
 			r.Hops[s.ttl-1].add(g, s.flow, g.spots[s])
 		}

@@ -137,6 +137,26 @@ func (s *Share) Count(in bool) {
 // Balanced reports whether flows take different ways.
 func (r Route) Balanced() bool { return len(r.Branches) > 1 }
 
+// EndLoss is the part of the probes of any flow that does not come through from end to
+// end: of flows that are put on a dead way all, of the others what they lost. Absent when
+// nothing was measured.
+func (r Route) EndLoss() figure.Number {
+	var alive loss.Ratio
+	dead, known := 0.0, false
+	for _, b := range r.Branches {
+		if b.Dead {
+			dead, known = dead+b.Share.Value(), true
+			continue
+		}
+		alive.Sent += b.Loss.Sent
+		alive.Lost += b.Loss.Lost
+	}
+	if !known {
+		return r.Loss.Value()
+	}
+	return figure.Of(min(1, dead+(1-dead)*alive.Value().Or(0)))
+}
+
 // PathMTU is the least that a router on the way named; 0 when none did.
 func (r Route) PathMTU() (mtu, ttl int) {
 	for _, h := range r.Hops {

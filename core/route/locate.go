@@ -449,30 +449,29 @@ func (m *model) prune() {
 	}
 }
 
-// interval is the 95 % interval of what a cause loses, by the likelihood with the others
-// as they are.
+// interval is the 95 % interval of what a cause loses, by the likelihood with the others at
+// their best beside each value.
 func (m *model) interval(c *cause) (low, high float64) {
 	const half = 1.92 // a half of the chi-square's 95 % with one degree of freedom
-	all := append([]*cause{m.base}, m.causes...)
-	x := []float64{m.base.log}
-	own := 0
-	for i, o := range m.causes {
-		x = append(x, o.log)
-		if o == c {
-			own = i + 1
-		}
-	}
-	top := m.at(all, x, nil)
+	others := m.others(c)
+	_, top := m.fitted(append(slices.Clone(others), c), nil)
+	defer func() { m.fixed = nil }()
 	within := func(log float64) bool {
-		x[own] = log
-		return (top-m.at(all, x, nil))/m.spread <= half
+		m.fixed = make([]float64, len(m.cells))
+		for i, is := range c.bears {
+			if is {
+				m.fixed[i] = log
+			}
+		}
+		_, value := m.fitted(others, nil)
+		return (top-value)/m.spread <= half
 	}
 	edge := func(outer float64) float64 {
 		if within(outer) {
 			return outer
 		}
 		inner := c.log
-		for range 40 {
+		for range 24 {
 			if mid := (inner + outer) / 2; within(mid) {
 				inner = mid
 			} else {
@@ -481,5 +480,5 @@ func (m *model) interval(c *cause) (low, high float64) {
 		}
 		return inner
 	}
-	return -math.Expm1(-edge(0)), -math.Expm1(-edge(mostLog))
+	return -math.Expm1(-edge(0)), -math.Expm1(-edge(min(mostLog, c.log+3)))
 }

@@ -17,7 +17,7 @@ func TestPingAlone(t *testing.T) {
 	m := newMachine(t)
 	out := m.good("ping", "-probes", "20", "-every", "5ms", "127.0.0.1", "::1")
 	assert.Contains(t, out, "answered   20 of 20 probes")
-	assert.Contains(t, out, "189 probes would settle it to ±1 point")
+	assert.Contains(t, out, "About 381 probes would tell")
 
 	var results []map[string]any
 	require.NoError(t, json.Unmarshal([]byte(m.good("ping", "-probes", "5", "-every", "2ms", "-format", "json", "127.0.0.1")), &results))

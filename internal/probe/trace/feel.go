@@ -59,6 +59,23 @@ func (f *feelers) doubted(flow int) bool {
 	return asked && (f.sent[flow] < feelerTries || f.open[flow] > 0 || f.any())
 }
 
+// lossy reports whether a good part of them was lost whatever the flow: then hops that do
+// not answer do not spare their answers, by all that is known.
+func (f *feelers) lossy() bool {
+	const enough, part = 8, 0.2
+	sent, came := 0, 0
+	for flow := range mostFeelers {
+		if f.vanishes(flow) {
+			continue
+		}
+		sent += f.sent[flow] - f.open[flow]
+		if f.came[flow] {
+			came++
+		}
+	}
+	return sent >= enough && float64(sent-came) >= part*float64(sent)
+}
+
 // uneven reports whether some flow vanishes.
 func (f *feelers) uneven() bool {
 	for flow := range mostFeelers {

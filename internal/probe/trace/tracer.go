@@ -286,7 +286,7 @@ func (t *tracer) missed(s *shot) {
 	if st.answered == 0 && t.answers(s.ttl) {
 		t.feelers.suspect = true
 	}
-	if t.stage != measuring && t.answers(s.ttl) && !t.feelers.doubted(s.flow) {
+	if t.stage != measuring && t.answers(s.ttl) && !t.feelers.doubted(s.flow) && !t.feelers.lossy() {
 		// It answered others: perhaps it spares its answers.
 		h := t.hopAt(s.ttl) // and at() above has it looked at anew
 		h.gap = min(mostGap, 4*h.gap)
