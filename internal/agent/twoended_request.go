@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -112,4 +113,21 @@ func CheckTwoEnded(kind plan.TwoEndedKind, q plan.TwoRequest) error {
 	}
 	_, _, err := throughputOf(q).Estimate()
 	return err
+}
+
+// TwoEndedCost is how many datagrams a measurement with two ends sends, both ways, and how
+// many bytes they are at the IP layer; false where that is not known beforehand, as for
+// what TCP moves.
+func TwoEndedCost(kind plan.TwoEndedKind, q plan.TwoRequest) (packets, bytes float64, known bool) {
+	if kind != plan.Throughput || q.Protocol != string(capacity.UDP) || q.Rate <= 0 || q.Search {
+		return 0, 0, false
+	}
+	ways := 2.0
+	if q.Direction == string(throughput.There) || q.Direction == string(throughput.Back) {
+		ways = 1
+	}
+	const headers = 20 + 8
+	size := float64(cmp.Or(q.Size, throughput.DefaultSize))
+	packets = q.Rate / 8 / size * cmp.Or(q.For, throughput.DefaultFor).Seconds() * ways * float64(max(1, q.Repeats))
+	return packets, packets * (size + headers), true
 }

@@ -1,7 +1,6 @@
 package api
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -11,13 +10,11 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"woodlark.example/core/capacity"
 	"woodlark.example/internal/agent"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/session"
-	"woodlark.example/internal/probe/throughput"
 	"woodlark.example/internal/store"
 )
 
@@ -179,16 +176,9 @@ func (s *server) twoEndedWatchOf(ctx context.Context, w controller.Watch, out ap
 		out.For = t.For.String()
 	}
 	out.Paths = len(w.Spec.From) * len(w.Spec.To)
-	if kind, r := plan.TwoEndedKind(w.Spec.Kind), *t; kind == plan.Throughput && r.Protocol == string(capacity.UDP) && r.Rate > 0 && !r.Search && w.Spec.Every > 0 {
-		ways := 2.0
-		if r.Direction == string(throughput.There) || r.Direction == string(throughput.Back) {
-			ways = 1
-		}
-		length := cmp.Or(r.For, throughput.DefaultFor)
-		size := float64(cmp.Or(r.Size, throughput.DefaultSize))
-		packets := r.Rate / 8 / size * length.Seconds() * ways * float64(max(1, r.Repeats))
-		out.ProbesPerDay = packets * float64(24*time.Hour) / float64(w.Spec.Every) * float64(out.Paths)
-		out.BytesPerDay = out.ProbesPerDay * (size + 28)
+	if packets, bytes, known := agent.TwoEndedCost(plan.TwoEndedKind(w.Spec.Kind), *t); known && w.Spec.Every > 0 {
+		times := float64(24*time.Hour) / float64(w.Spec.Every) * float64(out.Paths)
+		out.ProbesPerDay, out.BytesPerDay = packets*times, bytes*times
 	}
 	if !w.Paused {
 		out.NextDueAt = utc(time.Now().Truncate(w.Spec.Every).Add(w.Spec.Every))
