@@ -2,6 +2,7 @@ package finding
 
 import (
 	"fmt"
+	"slices"
 
 	"woodlark.example/core/figure"
 	"woodlark.example/core/loss"
@@ -45,16 +46,17 @@ func (x Traced) miserly() (Finding, bool) {
 	if x.Other == nil || x.Other.Loss.Sent == 0 || !x.Reached {
 		return Finding{}, false
 	}
-	low, high, _ := x.Loss.Interval()
+	i := slices.IndexFunc(x.Faults, func(f route.Fault) bool { return f.To == x.Target && f.TTL == len(x.Hops) })
 	_, most, _ := x.Other.Loss.Interval()
-	if low <= most {
+	if i < 0 || x.Faults[i].Low <= most {
 		return Finding{}, false
 	}
+	ratio, low, high := x.Faults[i].Ratio, x.Faults[i].Low, x.Faults[i].High
 	return Finding{
 		Code: LossSparing,
 		Sentence: fmt.Sprintf("%s leaves %s of these probes unanswered, but %d of %s by %s are answered: it spares its answers, and the way to it loses no more than that.",
-			capitalise(x.who(len(x.Hops), x.Target)), figure.FormatRatio(x.Loss.Value().Or(0)), x.Other.Loss.Sent-x.Other.Loss.Lost, count(x.Other.Loss.Sent, "probe"), x.Other.Via),
-		Figures: map[string]float64{"hop": float64(len(x.Hops)), "loss_ratio": x.Loss.Value().Or(0), "low_ratio": low, "high_ratio": high, "other_loss_ratio": x.Other.Loss.Value().Or(0), "other_sent": float64(x.Other.Loss.Sent)},
+			capitalise(x.who(len(x.Hops), x.Target)), figure.FormatRatio(ratio), x.Other.Loss.Sent-x.Other.Loss.Lost, count(x.Other.Loss.Sent, "probe"), x.Other.Via),
+		Figures: map[string]float64{"hop": float64(len(x.Hops)), "loss_ratio": ratio, "low_ratio": low, "high_ratio": high, "other_loss_ratio": x.Other.Loss.Value().Or(0), "other_sent": float64(x.Other.Loss.Sent)},
 		Sure:    interval,
 		Advice:  fmt.Sprintf("That is no fault; trace and measure it by what it answers: -via %s.", x.Other.Via),
 	}, true

@@ -265,7 +265,7 @@ func (g *Gather) fault(m *model, c *cause, r Route, dead map[int]int) Fault {
 			}
 		}
 	}
-	f.Even = f.Share.All() && f.To != g.target && f.even()
+	f.Even = f.Share.All() && (f.To != g.target || len(f.Between) > 0) && f.even()
 	return f
 }
 

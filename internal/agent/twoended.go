@@ -96,14 +96,16 @@ func (a *Agent) throughput(ctx context.Context, options near.Options, o plan.Two
 	return keep(x, report, report.Complete, report.Problem)
 }
 
-// keep packs a report up with its outcome: what broke off is failed, and what was
-// measured until then is kept.
+// keep packs a report up with its outcome: what broke off is failed and what was stopped
+// cancelled, and what was measured until then is kept.
 func keep[T finding.ThroughputReport | finding.StreamReport](x *plan.TwoEnded, report T, complete bool, problem string) (err error) {
 	if x.Report, err = json.Marshal(report); err != nil {
 		return err
 	}
-	x.Outcome = plan.Done
-	if !complete {
+	switch x.Outcome = plan.Done; {
+	case problem == near.Stopped:
+		x.Outcome, x.Reason = plan.Cancelled, problem
+	case !complete:
 		x.Outcome, x.Reason = plan.Failed, problem
 	}
 	return nil

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"woodlark.example/core/finding"
+	"woodlark.example/core/loss"
 	"woodlark.example/core/reading"
 	"woodlark.example/core/route"
 	"woodlark.example/internal/network"
@@ -111,17 +112,27 @@ func Doubted(ctx context.Context, n network.Network, ground Ground, o Options, r
 		if via == r.Via || via.Kind == r.Via.Kind && via.Kind == reading.ByICMP || ctx.Err() != nil {
 			continue
 		}
-		ask := Request{Addr: r.Addr, Via: via, OneFlow: true, FirstTTL: feelerTTL, LastTTL: feelerTTL, Wait: time.Second, Silent: 1}
+		// By several flows: one of them may be put on a way that lets nothing through.
+		ask := Request{Addr: r.Addr, Via: via, FirstTTL: feelerTTL, LastTTL: feelerTTL, Wait: time.Second, Silent: 1}
 		first, err := Measure(ctx, n, ground, o, ask)
 		if err != nil || first[0].Err != nil || !first[0].Alive {
 			continue
 		}
 		ask.Probes, ask.Interval = probes, doubtedGap
 		results, err := Measure(ctx, n, ground, o, ask)
-		if err != nil || results[0].Err != nil || results[0].End.Sent == 0 {
+		if err != nil || results[0].Err != nil {
 			continue
 		}
-		return &finding.OtherKind{Via: via.String(), Loss: results[0].End}
+		var through loss.Ratio
+		for _, b := range results[0].Route.Branches {
+			if !b.Dead {
+				through.Sent, through.Lost = through.Sent+b.Loss.Sent, through.Lost+b.Loss.Lost
+			}
+		}
+		if through.Sent == 0 {
+			continue
+		}
+		return &finding.OtherKind{Via: via.String(), Loss: through}
 	}
 	return &finding.OtherKind{}
 }

@@ -15,7 +15,6 @@ import (
 	"net/netip"
 	"time"
 
-	"woodlark.example/core/loss"
 	"woodlark.example/core/reading"
 	"woodlark.example/core/route"
 	"woodlark.example/internal/network"
@@ -97,7 +96,6 @@ type Result struct {
 	Past []Past
 	// Minutes is what each minute saw by itself, when it measured for longer than one.
 	Minutes []Minute
-	End     loss.Ratio    // of the probes with the TTL of the target, however it is reached
 	Sent    int           // probes, beyond those that only felt for the target or for sizes
 	Stamp   reading.Stamp // the least exact of the times
 	// Alive says that the target answered a probe with a large TTL, whether or not

@@ -431,7 +431,7 @@ func (t *tracer) result() Result {
 		flows = max(flows, len(row.states))
 	}
 	faults, spared := gather.Locate(r)
-	out := Result{Addr: t.Addr, Via: t.Via, Hop: t.hop, Started: t.began, Took: t.took, Ended: t.ended, Route: r, Faults: faults, Spared: spared, Dead: gather.Dead(r), End: r.Loss, Sent: t.sent, Stamp: t.stamp,
+	out := Result{Addr: t.Addr, Via: t.Via, Hop: t.hop, Started: t.began, Took: t.took, Ended: t.ended, Route: r, Faults: faults, Spared: spared, Dead: gather.Dead(r), Sent: t.sent, Stamp: t.stamp,
 		Alive: t.alive || r.Reached, TargetSpares: t.byError, Past: past, Minutes: t.minutes.list(), Complete: !t.OneFlow && t.ended != Cut && len(t.unseen(nil, t.limit)) == 0, Flows: flows, MTU: t.sizes.result()}
 	if out.Ended == "" {
 		out.Ended = AtTarget
