@@ -79,20 +79,23 @@ func TestTwoEndsOnThisMachine(t *testing.T) {
 	m := newMachine(t)
 	at := farAt(m.background("Far end at", "respond", "-listen", "127.0.0.1:0"))
 	t.Run("stream", func(t *testing.T) {
-		out, errs, status := m.keyed("stream", "-codec", "g711", "-for", "10s", "-dscp", "EF", "-format", "json", at)
-		require.Less(t, status, 2, errs)
-		r := jsonOf[finding.StreamReport](t, out)
-		assert.True(t, r.Complete)
-		assert.True(t, r.Clock.InStep, "both ends share a clock")
-		require.Len(t, r.Directions, 2)
-		for _, d := range r.Directions {
-			assert.Equal(t, 500, d.Sent)
-			assert.LessOrEqual(t, *d.Lost, 2)
-			assert.Equal(t, []finding.DSCPCount{{DSCP: 46, Packets: d.Received}}, d.DSCPs)
-			assert.Greater(t, *d.Quality.MOS, 4.2)
-			assert.Positive(t, *d.MedianMs)
-		}
-		assert.Positive(t, r.Reports, "RTCP")
+		again(t, func() string { // a machine that is stopped for a moment sends fewer
+			out, errs, status := m.keyed("stream", "-codec", "g711", "-for", "10s", "-dscp", "EF", "-format", "json", at)
+			require.Less(t, status, 2, errs)
+			r := jsonOf[finding.StreamReport](t, out)
+			require.True(t, r.Complete)
+			require.True(t, r.Clock.InStep, "both ends share a clock")
+			require.Len(t, r.Directions, 2)
+			for _, d := range r.Directions {
+				if d.Sent != 500 || *d.Lost > 2 || *d.Quality.MOS <= 4.2 {
+					return fmt.Sprintf("%s: %d sent, %d lost, MOS %g", d.Direction, d.Sent, *d.Lost, *d.Quality.MOS)
+				}
+				assert.Equal(t, []finding.DSCPCount{{DSCP: 46, Packets: d.Received}}, d.DSCPs)
+				assert.Positive(t, *d.MedianMs)
+			}
+			assert.Positive(t, r.Reports, "RTCP")
+			return ""
+		})
 	})
 	t.Run("throughput", func(t *testing.T) {
 		out, errs, status := m.keyed("throughput", "-for", "2s", "-explain=false", "-repeats", "5", "-direction", "there", "-yardstick", "-format", "json", at)
