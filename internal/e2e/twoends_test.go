@@ -128,7 +128,7 @@ func TestTwoEndsOnThisMachine(t *testing.T) {
 		out, _, _ := m.keyed("stream", "-for", "1s", at)
 		assert.Contains(t, out, "Both ends go by one clock.")
 		out, _, _ = m.keyed("throughput", "-for", "1s", "-explain=false", "-format", "csv", at)
-		assert.Contains(t, out, "direction,start_seconds")
+		assert.Contains(t, out, "direction,start_s")
 	})
 	for _, c := range []struct {
 		name   string

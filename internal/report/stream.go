@@ -307,7 +307,7 @@ func streamStrip(l *lines, ink Ink, r finding.StreamReport) {
 
 // StreamCSV writes one row a stretch of time and direction.
 func StreamCSV(w io.Writer, r finding.StreamReport) error {
-	rows := [][]string{{"direction", "start_seconds", "seconds", "sent", "lost", "delay_median_ms", "delay_max_ms", "jitter_ms", "r_factor", "mos"}}
+	rows := [][]string{{"direction", "start_s", "span_s", "sent", "lost", "delay_median_ms", "delay_max_ms", "jitter_ms", "r_factor", "mos"}}
 	for _, d := range r.Directions {
 		for _, s := range d.Spans {
 			rows = append(rows, []string{d.Direction, Cell(&s.Start), Cell(&s.Length), strconv.Itoa(s.Sent), strconv.Itoa(s.Lost), Cell(s.MedianMs), Cell(s.MaxMs), Cell(s.JitterMs), Cell(s.R), Cell(s.MOS)})

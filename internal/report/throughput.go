@@ -159,7 +159,7 @@ func throughputStrip(l *lines, ink Ink, r finding.ThroughputReport) {
 
 // ThroughputCSV writes one row an interval and direction.
 func ThroughputCSV(w io.Writer, r finding.ThroughputReport) error {
-	rows := [][]string{{"direction", "start_seconds", "seconds", "received_bytes", "received_bps", "sent_bytes", "retransmits", "rtt_ms", "window_bytes", "warm_up"}}
+	rows := [][]string{{"direction", "start_s", "span_s", "received_bytes", "received_bps", "sent_bytes", "resent_segments", "rtt_ms", "window_bytes", "warm_up"}}
 	whole := func(v *int64) string {
 		if v == nil {
 			return ""

@@ -88,7 +88,7 @@ func TestStreamCSV(t *testing.T) {
 	require.NoError(t, report.StreamCSV(&b, streamReport()))
 	lines := strings.Split(strings.TrimSpace(b.String()), "\n")
 	require.Len(t, lines, 5)
-	assert.Equal(t, "direction,start_seconds,seconds,sent,lost,delay_median_ms,delay_max_ms,jitter_ms,r_factor,mos", lines[0])
+	assert.Equal(t, "direction,start_s,span_s,sent,lost,delay_median_ms,delay_max_ms,jitter_ms,r_factor,mos", lines[0])
 	assert.Equal(t, "holm → desk,1,1,50,5,11.5,,0.2,,", lines[4], "what is not known is empty")
 }
 
