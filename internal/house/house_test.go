@@ -54,7 +54,7 @@ var only = map[string][]string{
 	"github.com/go-sql-driver/":     {"internal/store/", "internal/mariadb/", "internal/bench/"},
 	"github.com/danielgtaylor/huma": {"internal/api/"},
 	"github.com/goccy/":             {"internal/yamlfile/"},
-	"github.com/vishvananda/":       {"internal/lab/", "internal/host/"},
+	"github.com/vishvananda/":       {"internal/network/namespace/", "internal/host/"},
 	"gvisor.dev/":                   {"internal/network/world/live/"},
 	"github.com/robfig/cron":        {"internal/network/world/schedule/"},
 }

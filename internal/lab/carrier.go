@@ -102,7 +102,7 @@ func ownUsers() bool {
 // write puts a packet that has arrived into the host's kernel. A full queue
 // there drops it, as a full socket buffer would.
 func (e *End) write(packet []byte, _ time.Time) bool {
-	_, _ = unix.Write(e.tun, packet)
+	_, _ = unix.Write(e.Packets(), packet)
 	return true
 }
 
@@ -125,7 +125,7 @@ func (c *Carrier) read(e *End) {
 	for {
 		n := 0
 		for n < batchSize {
-			size, err := unix.Read(e.tun, buffers[n])
+			size, err := unix.Read(e.Packets(), buffers[n])
 			if err != nil || size <= 0 {
 				break
 			}
@@ -155,7 +155,7 @@ func (c *Carrier) Lag() time.Duration { return c.lags.long }
 
 // more waits for a host to send; false when the lab ends.
 func (c *Carrier) more(e *End) bool {
-	fds := []unix.PollFd{{Fd: int32(e.tun), Events: unix.POLLIN}, {Fd: int32(c.quit), Events: unix.POLLIN}}
+	fds := []unix.PollFd{{Fd: int32(e.Packets()), Events: unix.POLLIN}, {Fd: int32(c.quit), Events: unix.POLLIN}}
 	for {
 		_, err := unix.Poll(fds, -1)
 		if err != nil && !errors.Is(err, unix.EINTR) {

@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"woodlark.example/internal/network/namespace"
 	"woodlark.example/internal/network/world"
 )
 
@@ -57,7 +58,7 @@ func (d Door) open() error {
 
 // Start starts a program at the host.
 func (d Door) Start(cmd *exec.Cmd) error {
-	return inThread(func() error {
+	return namespace.InThread(func() error {
 		if err := d.open(); err != nil {
 			return err
 		}
@@ -68,7 +69,7 @@ func (d Door) Start(cmd *exec.Cmd) error {
 // Become turns this process into a program at the host. It returns only when
 // that fails.
 func (d Door) Become(program string, args, environment []string) error {
-	return inThread(func() error {
+	return namespace.InThread(func() error {
 		if err := d.open(); err != nil {
 			return err
 		}
@@ -142,7 +143,7 @@ func (c *Carrier) Door(folder, host string) (Door, error) {
 	}
 	for _, e := range c.ends {
 		if e.node == i {
-			return Door{e.name, fmt.Sprintf("/proc/%d/fd/%d", os.Getpid(), e.ns.Fd()), hostsFile(folder, e.name), resolversFile(folder, e.name)}, nil
+			return Door{e.name, e.Path(), hostsFile(folder, e.name), resolversFile(folder, e.name)}, nil
 		}
 	}
 	return Door{}, fmt.Errorf("%q is a router: programs run at hosts: %s", host, hostNames(c.m))

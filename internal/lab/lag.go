@@ -41,11 +41,7 @@ func (e *End) lags(from netip.Addr) lags {
 	sent := make(chan []time.Time, 1)
 	go func() {
 		var times []time.Time
-		_ = inThread(func() error {
-			if err := unix.Setns(int(e.ns.Fd()), unix.CLONE_NEWNET); err != nil {
-				return err
-			}
-			var err error
+		_ = e.Enter(func() (err error) {
 			times, err = sendLagProbes(from)
 			return err
 		})
@@ -108,13 +104,13 @@ func (e *End) hearLagProbes() [lagRounds]time.Time {
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	var heard [lagRounds]time.Time
-	fds := []unix.PollFd{{Fd: int32(e.tun), Events: unix.POLLIN}}
+	fds := []unix.PollFd{{Fd: int32(e.Packets()), Events: unix.POLLIN}}
 	b := make([]byte, packetRoom)
 	for limit := time.Now().Add(5 * lagRounds * lagSeldom); time.Now().Before(limit); {
 		if n, err := unix.Poll(fds, int(lagSeldom/time.Millisecond)*10); n == 0 && err == nil {
 			break // they have all passed, or never will
 		}
-		size, err := unix.Read(e.tun, b)
+		size, err := unix.Read(e.Packets(), b)
 		now := time.Now()
 		if err != nil {
 			continue

@@ -109,7 +109,7 @@ func Serve(ctx context.Context, m *world.Model, o ServeOptions) error {
 	defer c.Close()
 	r := Record{Name: o.Name, World: o.World, Process: os.Getpid(), Began: began(os.Getpid()), StartedAt: time.Now().UTC(), Unprivileged: o.Unprivileged, folder: folder}
 	for _, e := range c.ends {
-		h := Host{Name: e.name, File: int(e.ns.Fd())}
+		h := Host{Name: e.name, File: e.Descriptor()}
 		h.Inode, _ = inodeOf(fmt.Sprintf("/proc/self/fd/%d", h.File))
 		for _, a := range m.Nodes()[e.node].Addresses {
 			h.Addresses = append(h.Addresses, a.String())

@@ -14,6 +14,10 @@ import (
 	"woodlark.example/internal/network"
 )
 
+// Streams are connections by this host's TCP, or by that of the network namespace which
+// the calling thread is in.
+func Streams() network.Streams { return host{} }
+
 // DialTCP opens a connection.
 func (host) DialTCP(ctx context.Context, to netip.AddrPort, o network.StreamOptions) (net.Conn, error) {
 	d := net.Dialer{Timeout: 10 * time.Second, Control: func(_, _ string, c syscall.RawConn) error { return tune(c, to.Addr().Is6(), o) }}

@@ -86,6 +86,22 @@ type change struct {
 // Nodes are the nodes in the order of the file.
 func (m *Model) Nodes() []Node { return m.nodes }
 
+const defaultMTU = 1500
+
+// MTU is that of a node's own links towards the world, the smallest.
+func (m *Model) MTU(node int) int {
+	mtu := 0
+	for _, d := range m.Directions() {
+		if d.From == node && d.MTU > 0 && (mtu == 0 || d.MTU < mtu) {
+			mtu = d.MTU
+		}
+	}
+	if mtu == 0 {
+		return defaultMTU
+	}
+	return max(mtu, 68)
+}
+
 // Hosts are the nodes that are no routers and have an address.
 func (m *Model) Hosts() []Node {
 	var hosts []Node

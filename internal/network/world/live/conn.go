@@ -159,7 +159,7 @@ func (c *conn) sendWith(to netip.AddrPort, message []byte, ttl int, dscp uint8) 
 	}
 	h.ID = uint16(c.id.Add(1))
 	packet := h.Marshal(segment)
-	if mtu := c.h.mtu(); c.options.DontFragment && len(packet) > mtu {
+	if mtu := c.h.n.m.MTU(c.h.node); c.options.DontFragment && len(packet) > mtu {
 		return c.h.n.clock.Now(), fmt.Errorf("send to %s: %w: a packet of %d bytes does not fit the link's MTU of %d, and may not be cut up", to.Addr(), network.ErrTooBig, len(packet), mtu)
 	}
 	return c.h.n.send(c.h.node, packet)

@@ -14,7 +14,7 @@ func (h *Host) FirstHop(to netip.Addr) (network.Hop, error) {
 	if err != nil {
 		return network.Hop{}, err
 	}
-	hop := network.Hop{Source: source, MTU: h.mtu()}
+	hop := network.Hop{Source: source, MTU: h.n.m.MTU(h.node)}
 	node, _ := h.n.firstHop(h.node, to)
 	if node < 0 {
 		return hop, fmt.Errorf("%s has no link in world %q", h.name, h.n.m.Name)

@@ -18,7 +18,7 @@ type Host struct {
 	name  string
 	conns []*conn   // under the network's lock
 	asked []*asking // DNS queries on their way; under the network's lock
-	stack *stack    // under the network's lock; nil until TCP is used
+	tcp   streams   // under the network's lock; nil until TCP is used
 }
 
 var errClosed = errors.New("the connection is closed")

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"io"
 	"net/netip"
+	"os"
 	"sync"
 	"testing"
 	"time"
@@ -110,7 +111,12 @@ links:
 `
 
 func TestTCPIsARealStack(t *testing.T) {
-	n := live.New(read(t, tcpLane))
+	t.Run("by the kernel, where it lets us", func(t *testing.T) { crossByTCP(t, live.New(read(t, tcpLane)), os.Geteuid() == 0) })
+	t.Run("within this process", func(t *testing.T) { crossByTCP(t, live.InProcess(live.New(read(t, tcpLane))), false) })
+}
+
+// crossByTCP checks what any TCP of a host does.
+func crossByTCP(t *testing.T, n *live.Network, kernel bool) {
 	defer n.Close()
 	a, err := n.At("a")
 	require.NoError(t, err)
@@ -156,6 +162,10 @@ func TestTCPIsARealStack(t *testing.T) {
 		_, err = c.Write(make([]byte, size))
 		require.NoError(t, err)
 		rate := size * 8 / (<-received).Seconds()
+		state, ok := a.Watch(c)
+		require.True(t, ok)
+		assert.Equal(t, "cubic", state.Congestion)
+		assert.Equal(t, kernel, state.LeastRTT > 0, "a kernel tells its round trip")
 		// 1460 of 1500 bytes are payload; slow start costs a few round trips, and
 		// a machine under load may be late, but never is it faster than the link.
 		assert.Less(t, rate, 20e6*1460/1500*1.02)

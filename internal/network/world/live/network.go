@@ -15,8 +15,10 @@ import (
 type Network struct {
 	m     *world.Model
 	clock network.Clock
-	pump  *pump    // in real time
-	own   *virtual // in virtual time
+	pump  *pump // in real time
+	// inProcess keeps TCP within this process where a kernel of its own could be had.
+	inProcess bool
+	own       *virtual // in virtual time
 
 	making sync.Mutex // of TCP stacks; goes before mu
 
@@ -87,11 +89,11 @@ func (n *Network) Close() error {
 	n.making.Lock()
 	defer n.making.Unlock()
 	n.mu.Lock()
-	var stacks []*stack
+	var stacks []streams
 	for _, h := range n.hosts {
-		if h.stack != nil {
-			stacks = append(stacks, h.stack)
-			h.stack = nil
+		if h.tcp != nil {
+			stacks = append(stacks, h.tcp)
+			h.tcp = nil
 		}
 	}
 	n.mu.Unlock()

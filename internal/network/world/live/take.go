@@ -26,8 +26,8 @@ func (h *Host) take(packet []byte, at time.Time) bool {
 		if h.takeTCP(ip, payload, at) {
 			return true
 		}
-		if h.stack != nil {
-			h.stack.take(ip.Family(), packet)
+		if h.tcp != nil {
+			h.tcp.take(ip.Family(), packet)
 			return true
 		}
 	}
@@ -72,8 +72,8 @@ func (h *Host) takeICMP(ip wire.IP, payload []byte, at time.Time) bool {
 		h.deliver(network.ICMP, f, network.Packet{Event: network.Answer, Peer: ip.Src, TTL: int(ip.TTL), At: at, Data: slices.Clone(payload)})
 		return true
 	}
-	if h.stack != nil {
-		h.stack.take(f, ip.Marshal(payload)) // an error about a segment
+	if h.tcp != nil {
+		h.tcp.take(f, ip.Marshal(payload)) // an error about a segment
 	}
 	if e, err := wire.ParseICMPError(f, payload); err == nil {
 		h.refused(ip, e, at)

@@ -1,4 +1,10 @@
-package lab
+// Package namespace makes network namespaces with one interface each, whose packets this
+// process reads and writes: a host of a simulated network with a kernel of its own.
+//
+//	h, err := namespace.New(addresses, 1500)
+//	err = h.Enter(func() error { … })  // sockets made there stay there
+//	h.Close()
+package namespace
 
 import (
 	"fmt"
@@ -8,27 +14,21 @@ import (
 
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
-
-	"woodlark.example/internal/network/world"
 )
 
 // Interface is the name of the interface of each host.
 const Interface = "lab0"
 
-const defaultMTU = 1500
-
-// End is a host of a lab: its namespace, and the file that its packets are read
-// from and written to.
-type End struct {
-	node int
-	name string
-	ns   *os.File
-	tun  int
+// Host is a namespace, and the file that its packets are read from and written to. It
+// has no way out.
+type Host struct {
+	ns  *os.File
+	tun int
 }
 
-// inThread runs f in a thread of its own, which ends with it: whatever f does to
+// InThread runs f in a thread of its own, which ends with it: whatever f does to
 // the thread's namespaces stays with it.
-func inThread(f func() error) error {
+func InThread(f func() error) error {
 	done := make(chan error, 1)
 	go func() {
 		runtime.LockOSThread() // and never unlocked: the thread ends
@@ -37,47 +37,58 @@ func inThread(f func() error) error {
 	return <-done
 }
 
-// NewEnd makes the namespace and the interface of a host.
-func NewEnd(m *world.Model, node int) (*End, error) {
-	n := m.Nodes()[node]
-	e := &End{node: node, name: n.Name, tun: -1}
-	err := inThread(func() error {
+// New makes a namespace with an interface that has the addresses and is the way to
+// everywhere. It needs the right to make namespaces, and /dev/net/tun.
+func New(addresses []netip.Addr, mtu int) (*Host, error) {
+	h := &Host{tun: -1}
+	err := InThread(func() error {
 		if err := unix.Unshare(unix.CLONE_NEWNET); err != nil {
 			return fmt.Errorf("make a network namespace: %w", err)
 		}
 		var err error
-		if e.ns, err = os.Open("/proc/thread-self/ns/net"); err != nil {
+		if h.ns, err = os.Open("/proc/thread-self/ns/net"); err != nil {
 			return err
 		}
 		quiet()
-		if e.tun, err = openTUN(Interface); err != nil {
+		if h.tun, err = openTUN(Interface); err != nil {
 			return err
 		}
-		return configure(n.Addresses, mtuOf(m, node))
+		return configure(addresses, mtu)
 	})
 	if err != nil {
-		e.Close()
-		return nil, fmt.Errorf("host %s: %w", n.Name, err)
+		h.Close()
+		return nil, err
 	}
-	return e, nil
+	return h, nil
 }
 
 // Packets is the descriptor that the host's packets are read from and written to,
 // each as a whole; it does not block.
-func (e *End) Packets() int { return e.tun }
+func (h *Host) Packets() int { return h.tun }
 
-// Door is the way in, without files for names.
-func (e *End) Door() Door {
-	return Door{Namespace: fmt.Sprintf("/proc/%d/fd/%d", os.Getpid(), e.ns.Fd())}
+// Path names the namespace as a file.
+func (h *Host) Path() string { return fmt.Sprintf("/proc/%d/fd/%d", os.Getpid(), h.ns.Fd()) }
+
+// Descriptor is that of the namespace in this process.
+func (h *Host) Descriptor() int { return int(h.ns.Fd()) }
+
+// Enter runs f at the host, in a thread of its own. Sockets that f makes stay there.
+func (h *Host) Enter(f func() error) error {
+	return InThread(func() error {
+		if err := unix.Setns(int(h.ns.Fd()), unix.CLONE_NEWNET); err != nil {
+			return fmt.Errorf("enter a network namespace: %w", err)
+		}
+		return f()
+	})
 }
 
 // Close ends the interface, and the namespace with the last program in it.
-func (e *End) Close() {
-	if e.tun >= 0 {
-		_ = unix.Close(e.tun)
+func (h *Host) Close() {
+	if h.tun >= 0 {
+		_ = unix.Close(h.tun)
 	}
-	if e.ns != nil {
-		_ = e.ns.Close()
+	if h.ns != nil {
+		_ = h.ns.Close()
 	}
 }
 
@@ -162,18 +173,4 @@ func configure(addresses []netip.Addr, mtu int) error {
 		}
 	}
 	return nil
-}
-
-// mtuOf is that of the host's own links, the smallest.
-func mtuOf(m *world.Model, node int) int {
-	mtu := 0
-	for _, d := range m.Directions() {
-		if d.From == node && d.MTU > 0 && (mtu == 0 || d.MTU < mtu) {
-			mtu = d.MTU
-		}
-	}
-	if mtu == 0 {
-		return defaultMTU
-	}
-	return max(mtu, 68)
 }
