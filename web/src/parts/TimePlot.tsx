@@ -32,6 +32,7 @@ export function TimePlot({ series, range, theme, onZoom }: { series: Series; ran
   }, []);
   useEffect(() => {
     chart.current!.setOption(options(series, range, box.current!), { notMerge: true });
+    box.current!.dataset.axis = `${range.from} ${range.to}`; // what is drawn by now, which the address may be ahead of
   }, [series, range, theme]);
 
   const place = (e: PointerEvent) => e.clientX - box.current!.getBoundingClientRect().left;
