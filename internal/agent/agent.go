@@ -11,8 +11,11 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net/netip"
 	"os"
+	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -53,15 +56,22 @@ type Options struct {
 // Agent is a measurement agent.
 type Agent struct {
 	options Options
+	began   time.Time
 	log     *slog.Logger
 	spool   *spool
 	changed chan struct{}
 
 	journalFails bool // Run's own
 
+	aside    aside
+	dues     *dues
+	keptPlan string // as it is on disk; Run's own
+
 	mu      sync.Mutex
 	tasks   map[taskKey]*work
-	wanted  []plan.Task
+	given   plan.Plan
+	planned bool            // given is what the agent was given, or kept
+	before  map[string]bool // periodic tasks of the kept plan
 	resumed map[ident.ID]journalEntry
 	engines map[engineKey]*engine
 	sweeps  sweeps
@@ -71,6 +81,8 @@ type Agent struct {
 }
 
 type taskKey struct{ watch, path ident.ID }
+
+func (k taskKey) String() string { return k.watch.String() + " " + k.path.String() }
 
 type work struct {
 	task    plan.Task
@@ -101,10 +113,12 @@ func New(o Options) (*Agent, error) {
 		return nil, fmt.Errorf("make the agent's folder: %w", err)
 	}
 	log := o.Log.With("agent", o.Name)
-	a := &Agent{options: o, log: log, changed: make(chan struct{}, 1), tasks: map[taskKey]*work{},
+	a := &Agent{options: o, began: time.Now(), log: log, changed: make(chan struct{}, 1), tasks: map[taskKey]*work{},
 		engines: map[engineKey]*engine{}, resumed: map[ident.ID]journalEntry{}}
 	a.sweeps.times = map[[32]byte]map[netip.Addr]time.Duration{}
-	a.spool = newSpool(o, log)
+	a.aside = aside{dir: filepath.Join(o.Dir, "aside"), log: log}
+	a.dues = openDues(filepath.Join(o.Dir, "dues.ndjson"), log)
+	a.spool = newSpool(o, a.aside, log)
 	if o.Listen.IsValid() {
 		if err := a.openFarEnd(); err != nil {
 			return nil, err
@@ -117,14 +131,36 @@ func New(o Options) (*Agent, error) {
 		}
 		a.spool.add(e.record(plan.Cut))
 	}
+	a.takeUpPlan()
 	return a, nil
+}
+
+// takeUpPlan goes on by the plan that was kept, until there is another.
+func (a *Agent) takeUpPlan() {
+	var p plan.Plan
+	if !a.readWhole(a.planFile(), &p) {
+		return
+	}
+	a.before = map[string]bool{}
+	for _, t := range p.Tasks {
+		a.before[taskKey{t.Watch, t.Path}.String()] = true
+	}
+	for _, t := range p.Sweeps {
+		a.before[t.Watch.String()] = true
+	}
+	for _, t := range p.Traces {
+		a.before[t.Watch.String()] = true
+	}
+	a.SetPlan(p.Tasks)
+	a.SetSweeps(p.Sweeps)
+	a.SetTraces(p.Traces)
 }
 
 // SetPlan replaces what the agent is to do. Tasks that stay the same go on
 // undisturbed.
 func (a *Agent) SetPlan(tasks []plan.Task) {
 	a.mu.Lock()
-	a.wanted = tasks
+	a.given.Tasks, a.planned = tasks, true
 	a.mu.Unlock()
 	a.tellChanged()
 }
@@ -136,6 +172,9 @@ func (a *Agent) tellChanged() {
 	default:
 	}
 }
+
+// Began is when the agent was made: from then on it measures.
+func (a *Agent) Began() time.Time { return a.began }
 
 // Network is what the agent measures through.
 func (a *Agent) Network() network.Network { return a.options.Network }
@@ -159,6 +198,7 @@ const journalEvery = 5 * time.Second
 func (a *Agent) Run(ctx context.Context) error {
 	var wg sync.WaitGroup
 	stopSpool := make(chan struct{})
+	defer a.dues.close()
 	wg.Go(func() { a.spool.run(stopSpool) })
 	if a.guests.far != nil {
 		wg.Go(func() {
@@ -175,6 +215,7 @@ func (a *Agent) Run(ctx context.Context) error {
 			a.apply(ctx)
 			a.sweeps.apply(ctx, a.sweepPeriodically)
 			a.traces.apply(ctx, a.tracePeriodically)
+			a.keepPlan()
 		case <-tick.C:
 			a.noteJournal(a.writeJournal())
 		case <-ctx.Done():
@@ -200,25 +241,36 @@ func (a *Agent) noteJournal(err error) {
 	a.journalFails = err != nil
 }
 
-// apply brings what runs to what is wanted.
+// apply brings what runs to what is wanted. Tasks that end are waited for while nothing is
+// locked: they may need the lock to end.
 func (a *Agent) apply(ctx context.Context) {
 	a.mu.Lock()
-	defer a.mu.Unlock()
-	wanted := make(map[taskKey]plan.Task, len(a.wanted))
-	for _, t := range a.wanted {
+	if !a.planned { // the plan comes part by part: nothing is known of tasks yet
+		a.mu.Unlock()
+		return
+	}
+	wanted := make(map[taskKey]plan.Task, len(a.given.Tasks))
+	for _, t := range a.given.Tasks {
 		wanted[taskKey{t.Watch, t.Path}] = t
 	}
+	var over []*work
 	for key, w := range a.tasks {
 		if t, ok := wanted[key]; ok && t == w.task {
 			continue
 		}
 		w.cancel()
+		over = append(over, w)
+		delete(a.tasks, key)
+	}
+	a.mu.Unlock()
+	for _, w := range over {
 		<-w.ended
 		if w.minutes != nil {
 			w.minutes.flush(plan.Cut)
 		}
-		delete(a.tasks, key)
 	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
 	for key, t := range wanted {
 		if a.tasks[key] == nil {
 			a.start(ctx, key, t)
@@ -295,11 +347,12 @@ func (a *Agent) stopAll() {
 		<-w.ended
 	}
 	a.mu.Lock()
-	for _, e := range a.engines {
+	engines := slices.Collect(maps.Values(a.engines))
+	a.mu.Unlock()
+	for _, e := range engines {
 		e.cancel()
 		<-e.ended
 	}
-	a.mu.Unlock()
 	if err := a.writeJournal(); err != nil {
 		a.log.Error("the minute in progress could not be written down", "error", errors.Unwrap(err))
 	}

@@ -29,6 +29,7 @@ func (a *Agent) Health() plan.Health {
 	e := a.end()
 	h := plan.Health{Version: e.Version, System: e.System, Clock: e.Clock, Load: a.health.meter.Since(), May: a.health.may, HeldBack: a.HeldBack(), Dropped: a.Dropped(), Responder: a.FarEnd(),
 		Limits: a.options.Limits, StartedAt: a.health.began.UTC()}
+	h.SetAside, h.AsideReason = a.aside.says()
 	if a.options.Ground != nil {
 		h.Addresses = ownAddresses()
 	}

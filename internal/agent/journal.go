@@ -1,14 +1,14 @@
 package agent
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"path/filepath"
+	"time"
 
 	"woodlark.example/core/reading"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
 )
 
 func (a *Agent) journalFile() string { return filepath.Join(a.options.Dir, "journal.json") }
@@ -26,39 +26,81 @@ func (a *Agent) writeJournal() error {
 			entries = append(entries, e)
 		}
 	}
+	// What waits for its task to begin is not known to anybody else.
+	for _, e := range a.resumed {
+		entries = append(entries, e)
+	}
 	a.mu.Unlock()
 	for i := range entries {
-		entries[i].Packed = reading.Pack(entries[i].At, entries[i].probes)
+		if entries[i].probes != nil {
+			entries[i].Packed = reading.Pack(entries[i].At, entries[i].probes)
+		}
 	}
 	return writeWhole(a.journalFile(), entries)
 }
 
-func (a *Agent) readJournal() []journalEntry {
-	data, err := os.ReadFile(a.journalFile())
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
+// readJournal reads the minutes that an earlier agent left in progress. The file stays
+// until it is written anew: should this agent be killed before, it is needed once more,
+// and what is handed over twice counts once.
+func (a *Agent) readJournal() (good []journalEntry) {
 	var entries []journalEntry
-	if err == nil {
-		err = json.Unmarshal(data, &entries)
+	a.readWhole(a.journalFile(), &entries)
+	for _, e := range entries {
+		if err := e.check(); err != nil {
+			a.aside.put("minute.json", e, err)
+			continue
+		}
+		good = append(good, e)
 	}
-	if err != nil {
-		a.log.Error("the journal of the minute in progress cannot be read; that minute is lost", "file", a.journalFile(), "error", err)
-	}
-	_ = os.Remove(a.journalFile())
-	return entries
+	return good
 }
 
-// writeWhole writes a file so that it is there whole or not at all.
-func writeWhole(name string, content any) error {
-	data, err := json.Marshal(content)
+// mostOfMinute is how many probes a minute has at most.
+const mostOfMinute = 60_000
+
+// check says why an entry cannot be what an agent wrote.
+func (e journalEntry) check() error {
+	switch {
+	case e.Path.IsZero():
+		return errors.New("it names no path")
+	case e.Interval < time.Minute/mostOfMinute || e.Interval > time.Minute:
+		return fmt.Errorf("its interval %v is none of a continuous watch", e.Interval)
+	case e.At.Year() < 2000 || e.At.Year() > 2200:
+		return fmt.Errorf("it is of the year %d", e.At.Year())
+	}
+	probes, err := reading.Unpack(e.At, e.Packed)
 	if err != nil {
-		return err
+		return fmt.Errorf("its probes cannot be read: %w", err)
 	}
-	part := name + ".part"
-	if err := os.WriteFile(part, data, 0o600); err != nil {
-		_ = os.Remove(part)
-		return fmt.Errorf("write %s (free some space, or check its permissions): %w", name, err)
+	if len(probes) > mostOfMinute {
+		return fmt.Errorf("it has %d probes in a minute", len(probes))
 	}
-	return os.Rename(part, name)
+	return nil
+}
+
+// journalEntry is a minute, whole or in progress.
+type journalEntry struct {
+	Watch    ident.ID
+	Path     ident.ID
+	At       time.Time
+	Interval time.Duration
+	Flags    plan.Flags
+	Packed   []byte
+
+	probes []reading.Probe
+}
+
+// record computes the figures of the minute.
+func (e journalEntry) record(flag plan.Flags) plan.Record {
+	probes := e.probes
+	if probes == nil {
+		probes, _ = reading.Unpack(e.At, e.Packed) // it was checked
+	}
+	packed := e.Packed
+	if packed == nil {
+		packed = reading.Pack(e.At, probes)
+	}
+	expected := int(time.Minute / e.Interval)
+	return plan.Record{Path: e.Path, Watch: e.Watch, Flags: e.Flags | flag, Packed: packed,
+		Reading: reading.Of(e.At, time.Minute, expected, e.Interval, probes)}
 }

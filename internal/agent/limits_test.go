@@ -97,7 +97,7 @@ func TestNoFasterThanTheOwnerAllows(t *testing.T) {
 // TestAFullSpoolDropsTheOldest, and says how many.
 func TestAFullSpoolDropsTheOldest(t *testing.T) {
 	dir := t.TempDir()
-	s := newSpool(Options{Dir: dir, Most: 3000}, slog.New(slog.DiscardHandler))
+	s := newSpool(Options{Dir: dir, Most: 3000}, aside{}, slog.New(slog.DiscardHandler))
 	require.NoError(t, os.MkdirAll(s.dir, 0o700))
 	for i := range 10 {
 		for range 5 {

@@ -1,7 +1,6 @@
 package agent
 
 import (
-	"fmt"
 	"log/slog"
 	"sync"
 	"time"
@@ -128,41 +127,6 @@ func (m *minutes) snapshot() (journalEntry, bool) {
 
 // resume takes up a minute that an earlier agent left.
 func (m *minutes) resume(e journalEntry) {
-	probes, err := reading.Unpack(e.At, e.Packed)
-	if err != nil {
-		m.log.Error("the journal's minute cannot be read", "path", e.Path, "error", err)
-		return
-	}
+	probes, _ := reading.Unpack(e.At, e.Packed) // it was checked
 	m.at, m.probes, m.flags = e.At, probes, e.Flags|plan.Resumed
-}
-
-// journalEntry is a minute, whole or in progress.
-type journalEntry struct {
-	Watch    ident.ID
-	Path     ident.ID
-	At       time.Time
-	Interval time.Duration
-	Flags    plan.Flags
-	Packed   []byte
-
-	probes []reading.Probe
-}
-
-// record computes the figures of the minute.
-func (e journalEntry) record(flag plan.Flags) plan.Record {
-	probes := e.probes
-	if probes == nil {
-		probes, _ = reading.Unpack(e.At, e.Packed)
-	}
-	packed := e.Packed
-	if packed == nil {
-		packed = reading.Pack(e.At, probes)
-	}
-	expected := int(time.Minute / e.Interval)
-	return plan.Record{Path: e.Path, Watch: e.Watch, Flags: e.Flags | flag, Packed: packed,
-		Reading: reading.Of(e.At, time.Minute, expected, e.Interval, probes)}
-}
-
-func (e journalEntry) String() string {
-	return fmt.Sprintf("%s at %s", e.Path, e.At.Format(time.RFC3339))
 }

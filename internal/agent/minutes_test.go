@@ -16,7 +16,7 @@ import (
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 func testMinutes(t *testing.T) (*minutes, *spool) {
-	s := newSpool(Options{Dir: t.TempDir()}, slog.New(slog.DiscardHandler))
+	s := newSpool(Options{Dir: t.TempDir()}, aside{}, slog.New(slog.DiscardHandler))
 	return newMinutes(plan.Task{Path: ident.New(), Interval: time.Second}, s, slog.New(slog.DiscardHandler)), s
 }
 

@@ -4,7 +4,6 @@ import (
 	"context"
 	"reflect"
 	"sync"
-	"time"
 
 	"woodlark.example/internal/ident"
 )
@@ -12,7 +11,7 @@ import (
 // repeated holds tasks that are carried out again and again, each by a goroutine of
 // its own.
 type repeated[T any] struct {
-	mu      sync.Mutex
+	mu      sync.Mutex // guards wanted, and is held for a moment only
 	wanted  map[ident.ID]T
 	running map[ident.ID]*repeating[T]
 }
@@ -31,19 +30,26 @@ func (r *repeated[T]) want(tasks map[ident.ID]T) {
 }
 
 // apply brings what runs to what is wanted. A task that is as it was goes on
-// undisturbed.
+// undisturbed. It and stop are called by one goroutine.
 func (r *repeated[T]) apply(ctx context.Context, run func(context.Context, T)) {
 	r.mu.Lock()
-	defer r.mu.Unlock()
+	wanted := r.wanted
+	r.mu.Unlock()
 	if r.running == nil {
 		r.running = map[ident.ID]*repeating[T]{}
 	}
+	var over []*repeating[T]
 	for id, old := range r.running {
-		if t, ok := r.wanted[id]; !ok || !reflect.DeepEqual(t, old.task) {
-			r.end(id)
+		if t, ok := wanted[id]; !ok || !reflect.DeepEqual(t, old.task) {
+			old.cancel()
+			over = append(over, old)
+			delete(r.running, id)
 		}
 	}
-	for id, t := range r.wanted {
+	for _, old := range over {
+		<-old.ended
+	}
+	for id, t := range wanted {
 		if r.running[id] != nil {
 			continue
 		}
@@ -57,34 +63,12 @@ func (r *repeated[T]) apply(ctx context.Context, run func(context.Context, T)) {
 	}
 }
 
-func (r *repeated[T]) end(id ident.ID) {
-	r.running[id].cancel()
-	<-r.running[id].ended
-	delete(r.running, id)
-}
-
 func (r *repeated[T]) stop() {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	for id := range r.running {
-		r.end(id)
+	for _, x := range r.running {
+		x.cancel()
 	}
-}
-
-// atMultiples calls do at once and then at each multiple of an interval, until ctx
-// ends. One that is due while the one before goes on is missed.
-func atMultiples(ctx context.Context, every time.Duration, do func(), missed func(at time.Time)) {
-	due := time.Now()
-	for ctx.Err() == nil {
-		do()
-		next := due.Truncate(every).Add(every)
-		for ; !next.After(time.Now()); next = next.Add(every) {
-			missed(next)
-		}
-		due = next
-		select {
-		case <-ctx.Done():
-		case <-time.After(time.Until(next)):
-		}
+	for id, x := range r.running {
+		<-x.ended
+		delete(r.running, id)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"os"
@@ -32,6 +33,7 @@ type spool struct {
 	agent   ident.ID
 	dir     string
 	service plan.Service
+	aside   aside
 	log     *slog.Logger
 	news    chan struct{}
 
@@ -51,8 +53,8 @@ type spool struct {
 	away time.Time // since when the service does not take uploads
 }
 
-func newSpool(o Options, log *slog.Logger) *spool {
-	return &spool{agent: o.ID, dir: filepath.Join(o.Dir, "spool"), service: o.Service, log: log, news: make(chan struct{}, 1), most: o.Most}
+func newSpool(o Options, x aside, log *slog.Logger) *spool {
+	return &spool{agent: o.ID, dir: filepath.Join(o.Dir, "spool"), service: o.Service, aside: x, log: log, news: make(chan struct{}, 1), most: o.Most}
 }
 
 func (s *spool) addMinute(e journalEntry) {
@@ -193,7 +195,7 @@ func (s *spool) write() {
 		m, l := min(len(rest.Sweeps), 1), min(len(rest.Traces), tracesAtOnce) // a sweep may be large
 		e := min(len(rest.TwoEnded), 1)
 		u := plan.Upload{Agent: s.agent, Readings: rest.Readings[:n], Runs: rest.Runs[:k], Sweeps: rest.Sweeps[:m], Traces: rest.Traces[:l], TwoEnded: rest.TwoEnded[:e]}
-		if err := writeWhole(filepath.Join(s.dir, ident.New().String()+".json"), u); err != nil {
+		if err := writeWhole(filepath.Join(s.dir, ident.New().String()+spoolEnding), u); err != nil {
 			s.log.Error("readings cannot be written to the spool; they are kept in memory", "readings", len(rest.Readings), "error", err)
 			s.putBack(rest)
 			return
@@ -257,8 +259,13 @@ func (s *spool) handOver(ctx context.Context) error {
 	}
 	names := make([]string, 0, len(entries))
 	for _, e := range entries {
-		if strings.HasSuffix(e.Name(), ".json") {
-			names = append(names, filepath.Join(s.dir, e.Name()))
+		name := filepath.Join(s.dir, e.Name())
+		switch {
+		case !strings.HasSuffix(e.Name(), spoolEnding):
+		case !e.Type().IsRegular():
+			s.aside.file(name, errors.New("it is no file that the spool has written"))
+		default:
+			names = append(names, name)
 		}
 	}
 	slices.Sort(names) // identifiers sort by time
@@ -272,7 +279,7 @@ func (s *spool) handOver(ctx context.Context) error {
 	s.held = 0
 	s.mu.Unlock()
 	if size(u) > 0 {
-		if err := s.upload(ctx, u); err != nil {
+		if err := s.deliver(ctx, u); err != nil {
 			s.putBack(u)
 			return err
 		}
@@ -284,17 +291,22 @@ func (s *spool) handOver(ctx context.Context) error {
 	return nil
 }
 
+const spoolEnding = ".json"
+
 func (s *spool) handOverFile(ctx context.Context, name string) error {
 	data, err := os.ReadFile(name)
-	if err != nil {
-		return err
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
 	}
 	var u plan.Upload
-	if err := json.Unmarshal(data, &u); err != nil {
-		s.log.Error("a spool file is damaged; it is set aside", "file", name, "error", err)
-		return os.Rename(name, name+".damaged")
+	if err == nil {
+		err = json.Unmarshal(data, &u)
 	}
-	if err := s.upload(ctx, u); err != nil {
+	if err != nil {
+		s.aside.file(name, fmt.Errorf("it cannot be read: %w", err))
+		return nil
+	}
+	if err := s.deliver(ctx, u); err != nil {
 		return err
 	}
 	s.mu.Lock()
@@ -303,14 +315,53 @@ func (s *spool) handOverFile(ctx context.Context, name string) error {
 	return os.Remove(name)
 }
 
+// deliver uploads. What the service will never take is searched out, by halves, and set
+// aside; the rest is handed over.
+func (s *spool) deliver(ctx context.Context, u plan.Upload) error {
+	err := s.upload(ctx, u)
+	if !errors.Is(err, plan.ErrRefused) {
+		return err
+	}
+	if size(u) <= 1 {
+		s.aside.put(ident.New().String()+spoolEnding, u, err)
+		return nil
+	}
+	one, other := halves(u)
+	if err := s.deliver(ctx, one); err != nil {
+		return err
+	}
+	return s.deliver(ctx, other)
+}
+
+// halves are an upload in two, neither of them empty when it holds two things or more.
+func halves(u plan.Upload) (a, b plan.Upload) {
+	a.Agent, b.Agent = u.Agent, u.Agent
+	left := size(u) / 2
+	a.Readings, b.Readings = cutAt(u.Readings, &left)
+	a.Runs, b.Runs = cutAt(u.Runs, &left)
+	a.Sweeps, b.Sweeps = cutAt(u.Sweeps, &left)
+	a.Traces, b.Traces = cutAt(u.Traces, &left)
+	a.TwoEnded, b.TwoEnded = cutAt(u.TwoEnded, &left)
+	return a, b
+}
+
+// cutAt cuts a list so that its first part has no more than what is left, which it takes
+// off that.
+func cutAt[T any](list []T, left *int) (a, b []T) {
+	n := min(len(list), *left)
+	*left -= n
+	return list[:n], list[n:]
+}
+
 func (s *spool) upload(ctx context.Context, u plan.Upload) error {
 	for i := range u.Readings {
 		if end := u.Readings[i].Reading.At.Add(u.Readings[i].Reading.Span); time.Since(end) > 30*time.Second {
 			u.Readings[i].Flags |= plan.HeldBack
 		}
 	}
+	u.SentAt = time.Now()
 	err := s.service.Upload(ctx, u)
-	if err != nil && s.away.IsZero() {
+	if err != nil && !errors.Is(err, plan.ErrRefused) && s.away.IsZero() {
 		s.away = time.Now()
 		s.log.Warn("readings are held back until the service takes them", "error", err)
 	}

@@ -33,15 +33,24 @@ func (a *Agent) SetSweeps(tasks []plan.SweepTask) {
 	for _, t := range tasks {
 		byWatch[t.Watch] = t
 	}
+	a.mu.Lock()
+	a.given.Sweeps = tasks
+	a.mu.Unlock()
 	a.sweeps.want(byWatch)
 	a.tellChanged()
 }
 
 // sweepPeriodically makes a sweep at each multiple of its interval.
 func (a *Agent) sweepPeriodically(ctx context.Context, t plan.SweepTask) {
-	atMultiples(ctx, t.Every, func() { a.sweep(ctx, ident.New(), t.Watch, t.Order, nil) }, func(at time.Time) {
-		a.spool.addSweep(plan.Sweep{ID: ident.New(), Watch: t.Watch, Started: at, Ended: at, Outcome: plan.Missed,
-			Reason: "the sweep before it was still going on, or this host was asleep"})
+	a.atMultiples(ctx, periodic{
+		key: t.Watch.String(), every: t.Every,
+		do: func(ctx context.Context, id ident.ID) { a.sweep(ctx, id, t.Watch, t.Order, nil) },
+		missed: func(from, to time.Time, reason string) {
+			a.spool.addSweep(plan.Sweep{ID: ident.New(), Watch: t.Watch, Started: from, Ended: to, Outcome: plan.Missed, Reason: reason})
+		},
+		broken: func(x due) {
+			a.spool.addSweep(plan.Sweep{ID: x.ID, Watch: t.Watch, Started: x.Began, Ended: time.Now(), Outcome: plan.Failed, Reason: wasKilled})
+		},
 	})
 }
 

@@ -98,29 +98,23 @@ func (a *Agent) watchContinuously(ctx context.Context, t plan.Task, m *minutes) 
 	}
 }
 
-// watchPeriodically makes a run each t.Every, on times that are multiples of
-// it, until ctx ends. The first run is made at once.
+// watchPeriodically makes a run each t.Every, on times that are multiples of it, until ctx
+// ends.
 func (a *Agent) watchPeriodically(ctx context.Context, t plan.Task) {
 	fails := failing{spool: a.spool}
-	due := time.Now()
-	for {
-		a.runOnce(ctx, t, &fails)
-		next := due.Truncate(t.Every).Add(t.Every + t.Phase)
-		for ; !next.After(time.Now()); next = next.Add(t.Every) {
-			a.spool.addRun(plan.Run{ID: ident.New(), Watch: t.Watch, Path: t.Path, Started: next, Ended: next, Outcome: plan.Missed,
-				Reason: "the run before it was still going on, or this host was asleep"})
-		}
-		due = next
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(time.Until(next)):
-		}
+	none := func(id ident.ID, from, to time.Time, outcome plan.Outcome, reason string) {
+		a.spool.addRun(plan.Run{ID: id, Watch: t.Watch, Path: t.Path, Started: from, Ended: to, Outcome: outcome, Reason: reason})
 	}
+	a.atMultiples(ctx, periodic{
+		key: taskKey{t.Watch, t.Path}.String(), every: t.Every, phase: t.Phase,
+		do:     func(ctx context.Context, id ident.ID) { a.runOnce(ctx, id, t, &fails) },
+		missed: func(from, to time.Time, reason string) { none(ident.New(), from, to, plan.Missed, reason) },
+		broken: func(x due) { none(x.ID, x.Began, time.Now(), plan.Failed, wasKilled) },
+	})
 }
 
 // runOnce makes one run of a periodic task.
-func (a *Agent) runOnce(ctx context.Context, t plan.Task, fails *failing) {
+func (a *Agent) runOnce(ctx context.Context, id ident.ID, t plan.Task, fails *failing) {
 	addr, err := a.address(ctx, t)
 	if ctx.Err() != nil {
 		return
@@ -129,7 +123,7 @@ func (a *Agent) runOnce(ctx context.Context, t plan.Task, fails *failing) {
 	if err == nil {
 		e, err = a.engineFor(t.DSCP, t.Via)
 	}
-	run := plan.Run{ID: ident.New(), Watch: t.Watch, Path: t.Path, Started: time.Now(), Outcome: plan.Done}
+	run := plan.Run{ID: id, Watch: t.Watch, Path: t.Path, Started: time.Now(), Outcome: plan.Done}
 	b := reading.NewBuilder(run.Started, time.Duration(t.Probes)*t.Interval, t.Probes)
 	done := make(chan struct{})
 	var stop func()

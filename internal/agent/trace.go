@@ -20,30 +20,39 @@ func (a *Agent) SetTraces(tasks []plan.TraceTask) {
 	for _, t := range tasks {
 		byWatch[t.Watch] = t
 	}
+	a.mu.Lock()
+	a.given.Traces = tasks
+	a.mu.Unlock()
 	a.traces.want(byWatch)
 	a.tellChanged()
 }
 
 // tracePeriodically makes the traces of a watch at each multiple of its interval.
 func (a *Agent) tracePeriodically(ctx context.Context, t plan.TraceTask) {
-	atMultiples(ctx, t.Every, func() {
-		o := t.Order
-		o.Targets = append([]plan.TraceTarget{}, t.Order.Targets...)
-		for i := range o.Targets {
-			o.Targets[i].ID = ident.New()
-		}
-		list := a.Trace(ctx, o, nil)
-		for i := range list {
-			list[i].Watch = t.Watch
-		}
-		a.Deliver(list)
-	}, func(at time.Time) {
+	// none is a trace of each target that was not made.
+	none := func(from, to time.Time, outcome plan.Outcome, reason string) {
 		var list []plan.Trace
 		for _, x := range t.Order.Targets {
-			list = append(list, plan.Trace{ID: ident.New(), Watch: t.Watch, Target: x.Target, Family: x.Family, Via: t.Order.Via, Started: at, Ended: at, Outcome: plan.Missed,
-				Reason: "the trace before it was still going on, or this host was asleep"})
+			list = append(list, plan.Trace{ID: ident.New(), Watch: t.Watch, Target: x.Target, Family: x.Family, Via: t.Order.Via, Started: from, Ended: to, Outcome: outcome, Reason: reason})
 		}
 		a.Deliver(list)
+	}
+	a.atMultiples(ctx, periodic{
+		key: t.Watch.String(), every: t.Every,
+		do: func(ctx context.Context, _ ident.ID) {
+			o := t.Order
+			o.Targets = append([]plan.TraceTarget{}, t.Order.Targets...)
+			for i := range o.Targets {
+				o.Targets[i].ID = ident.New()
+			}
+			list := a.Trace(ctx, o, nil)
+			for i := range list {
+				list[i].Watch = t.Watch
+			}
+			a.Deliver(list)
+		},
+		missed: func(from, to time.Time, reason string) { none(from, to, plan.Missed, reason) },
+		broken: func(x due) { none(x.Began, time.Now(), plan.Failed, wasKilled) },
 	})
 }
 

@@ -9,6 +9,7 @@ package api
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -20,6 +21,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"woodlark.example/internal/controller"
+	"woodlark.example/internal/remote"
 	"woodlark.example/internal/store"
 )
 
@@ -29,12 +31,22 @@ type Options struct {
 	Token      string // the administrator's
 	Version    string
 	Console    fs.FS // the built console; none when nil
-	Log        *slog.Logger
+	// Sessions is the file that the console's sessions are kept in; they end with the
+	// service when it is empty.
+	Sessions string
+	// Names are those by which browsers reach the console, beside addresses, localhost and
+	// this machine's name.
+	Names []string
+	Log   *slog.Logger
 }
 
 type server struct {
 	Options
-	c *controller.Controller
+	c         *controller.Controller
+	sessions  *sessions
+	wrong     throttle // keys that were wrong, by address
+	waiting   doors    // who has shown no key
+	unpacking chan struct{}
 }
 
 // New makes the handler of the whole service.
@@ -42,9 +54,10 @@ func New(o Options) http.Handler {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &server{Options: o, c: o.Controller}
+	s := &server{Options: o, c: o.Controller, unpacking: make(chan struct{}, atOnceUnpacked)}
+	s.sessions = openSessions(o.Sessions, o.Token, o.Log)
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, secureHeaders)
+	r.Use(middleware.Recoverer, secureHeaders, s.strangers)
 	r.Get("/healthz", s.healthz)
 	r.Get("/readyz", s.readyz)
 	r.Group(func(r chi.Router) {
@@ -52,11 +65,17 @@ func New(o Options) http.Handler {
 		r.Handle("/metrics", s.metrics())
 	})
 	r.Group(func(r chi.Router) {
-		r.Use(middleware.RequestSize(1<<20), s.authenticate, middleware.Compress(5, "application/json", "application/problem+json"))
+		r.Use(middleware.RequestSize(1<<20), s.authenticate, compressed)
 		s.register(humachi.New(r, config(o.Version)))
 	})
 	r.Route("/api/v1/agent", s.agentCalls)
-	r.NotFound(s.console)
+	r.HandleFunc("/api/*", func(w http.ResponseWriter, r *http.Request) {
+		refuse(w, r, http.StatusNotFound, "There is no call "+r.Method+" "+cut(r.URL.Path)+"; /api/v1/openapi.json lists all.")
+	})
+	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+		refuse(w, r, http.StatusMethodNotAllowed, "There is no "+r.Method+" of "+cut(r.URL.Path)+"; /api/v1/openapi.json lists all calls.")
+	})
+	r.NotFound(compressed(http.HandlerFunc(s.console)).ServeHTTP)
 	return r
 }
 
@@ -91,6 +110,7 @@ func (s *server) register(a huma.API) {
 	s.registerFleet(a)
 	s.registerTwoEnded(a)
 	s.registerReports(a)
+	s.registerChanges(a)
 	s.registerBaselines(a)
 	s.registerEvents(a)
 }
@@ -100,12 +120,13 @@ func operation(method, path, id, summary, tag string, errs ...int) huma.Operatio
 	return huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary, Tags: []string{tag}, Errors: append(errs, http.StatusUnauthorized)}
 }
 
-// problem turns an error into a problem document (RFC 9457).
-func problem(err error) error {
+// problem turns an error into a problem document (RFC 9457). What is nobody's business but
+// the operator's goes to the log.
+func (s *server) problem(err error) error {
 	switch {
 	case err == nil:
 		return nil
-	case errors.Is(err, controller.ErrInvalid):
+	case errors.Is(err, controller.ErrInvalid), errors.Is(err, store.ErrUnfit):
 		return huma.Error422UnprocessableEntity(err.Error())
 	case errors.Is(err, store.ErrInvite):
 		return huma.Error403Forbidden(err.Error())
@@ -114,16 +135,28 @@ func problem(err error) error {
 	case errors.Is(err, store.ErrTaken):
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, store.ErrAway), errors.Is(err, context.DeadlineExceeded):
-		return huma.Error503ServiceUnavailable("The database does not answer. Measuring goes on and readings are held back; try again in a moment. (" + err.Error() + ")")
+		return huma.Error503ServiceUnavailable("The database takes nothing now. Measuring goes on and readings are held back; try again in a moment. (" + err.Error() + ")")
+	case errors.Is(err, store.ErrHeld):
+		return huma.Error503ServiceUnavailable("Another service works on the database; this one stops.")
+	case errors.Is(err, remote.ErrAway):
+		return huma.Error503ServiceUnavailable(err.Error())
 	}
-	return huma.Error500InternalServerError(err.Error())
+	s.Log.Error("a call failed", "error", err, "cause", store.Cause(err))
+	return huma.Error500InternalServerError("Something went wrong in the service; its log says what.")
 }
 
 func (s *server) healthz(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) }
 
+// readyz says whether the service takes and gives all: in words for anybody.
 func (s *server) readyz(w http.ResponseWriter, r *http.Request) {
-	if err := s.c.Store().Ping(r.Context()); err != nil {
-		http.Error(w, "not ready: "+err.Error(), http.StatusServiceUnavailable)
+	ctx, cancel := context.WithTimeout(r.Context(), 3*time.Second)
+	defer cancel()
+	since, why := s.c.Away()
+	if err := s.c.Store().Ping(ctx); err != nil && since.IsZero() {
+		since, why = time.Now(), "it does not answer"
+	}
+	if !since.IsZero() {
+		http.Error(w, fmt.Sprintf("not ready: the database takes nothing since %s: %s", since.UTC().Format(time.RFC3339), why), http.StatusServiceUnavailable)
 		return
 	}
 	_, _ = w.Write([]byte("ready\n"))

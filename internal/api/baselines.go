@@ -45,7 +45,7 @@ func (s *server) registerBaselines(a huma.API) {
 		func(_ context.Context, in *onePath) (*body[apitype.Baseline], error) {
 			id, err := parseID(in.ID)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			return s.answerBaseline(id)
 		})
@@ -53,16 +53,16 @@ func (s *server) registerBaselines(a huma.API) {
 		func(ctx context.Context, in *takeBaseline) (*body[apitype.Baseline], error) {
 			id, err := parseID(in.ID)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			var last time.Duration
 			if in.Body.Last != "" {
 				if last, err = time.ParseDuration(in.Body.Last); err != nil || last <= 0 {
-					return nil, problem(fmt.Errorf("%w: last %q is not a span of time above zero, such as 24h", controller.ErrInvalid, cut(in.Body.Last)))
+					return nil, s.problem(fmt.Errorf("%w: last %q is not a span of time above zero, such as 24h", controller.ErrInvalid, cut(in.Body.Last)))
 				}
 			}
 			if _, err := s.c.TakeBaseline(ctx, id, last, in.Body.Pin); err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			return s.answerBaseline(id)
 		})
@@ -73,7 +73,7 @@ func (s *server) registerBaselines(a huma.API) {
 				err = s.c.PinBaseline(ctx, id, in.Body.Pinned)
 			}
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			return s.answerBaseline(id)
 		})
@@ -82,10 +82,10 @@ func (s *server) registerBaselines(a huma.API) {
 func (s *server) answerBaseline(id ident.ID) (*body[apitype.Baseline], error) {
 	v, err := s.c.View(id)
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	if v.Baseline == nil {
-		return nil, problem(fmt.Errorf("path %s has no baseline yet: it needs %d readings: %w", id, baseline.MinReadings, store.ErrNotFound))
+		return nil, s.problem(fmt.Errorf("path %s has no baseline yet: it needs %d readings: %w", id, baseline.MinReadings, store.ErrNotFound))
 	}
 	b := baselineOf(v)
 	for h := range 24 {

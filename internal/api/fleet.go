@@ -1,12 +1,10 @@
 package api
 
 import (
-	"compress/gzip"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/http"
 	"strings"
@@ -42,12 +40,12 @@ func (s *server) registerFleet(a huma.API) {
 		if in.Body.Lasts != "" {
 			var err error
 			if lasts, err = time.ParseDuration(in.Body.Lasts); err != nil {
-				return nil, problem(fmt.Errorf("%w: lasts %q is not a span of time such as 24h", controller.ErrInvalid, cut(in.Body.Lasts)))
+				return nil, s.problem(fmt.Errorf("%w: lasts %q is not a span of time such as 24h", controller.ErrInvalid, cut(in.Body.Lasts)))
 			}
 		}
 		code, i, err := s.c.Invite(ctx, in.Body.Name, in.Body.Site, in.Body.Labels, lasts)
 		if err != nil {
-			return nil, problem(err)
+			return nil, s.problem(err)
 		}
 		host := in.Host
 		if host == "" {
@@ -58,7 +56,7 @@ func (s *server) registerFleet(a huma.API) {
 	gone := operation(http.MethodDelete, "/agents/{name}", "remove-agent", "Lock an agent on another machine out at once; what it measured stays", "Agents", http.StatusUnprocessableEntity)
 	gone.DefaultStatus = http.StatusNoContent
 	huma.Register(a, gone, func(ctx context.Context, in *oneAgent) (*struct{}, error) {
-		return nil, problem(s.c.RemoveAgent(ctx, in.Name))
+		return nil, s.problem(s.c.RemoveAgent(ctx, in.Name))
 	})
 }
 
@@ -67,10 +65,7 @@ type inviteCall struct {
 	Body apitype.InviteOrder
 }
 
-const (
-	mostUpload  = 64 << 20
-	aliveToTell = 20 * time.Second
-)
+const aliveToTell = 20 * time.Second
 
 // agentCalls are what agents on other machines call: they have keys of their own.
 func (s *server) agentCalls(r chi.Router) {
@@ -103,56 +98,44 @@ func (s *server) knownAgent(next http.Handler) http.Handler {
 		key, isBearer := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 		id, hand, ok := s.c.ByKey(key)
 		if !isBearer || !ok {
-			refuse(w, http.StatusUnauthorized, "No agent has this key: it was removed, or joined another service.")
+			s.wrong.add(addressOf(r), time.Now())
+			refuse(w, r, http.StatusUnauthorized, "No agent has this key: it was removed, or joined another service.")
 			return
 		}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), agentOfCall{}, caller{id, hand})))
 	})
 }
 
-func refuse(w http.ResponseWriter, status int, detail string) {
+// refuse answers with a problem document (RFC 9457). A body that was not read is not waited
+// for.
+func refuse(w http.ResponseWriter, r *http.Request, status int, detail string) {
+	if r.ContentLength != 0 {
+		w.Header().Set("Connection", "close")
+	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
 	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Title: http.StatusText(status), Status: status, Detail: detail})
 }
 
 // refuseError is refuse for an error of the controller's.
-func refuseError(w http.ResponseWriter, err error) {
+func (s *server) refuseError(w http.ResponseWriter, r *http.Request, err error) {
 	status := http.StatusInternalServerError
 	var p huma.StatusError
-	if errors.As(problem(err), &p) {
+	if errors.As(s.problem(err), &p) {
 		status = p.GetStatus()
 	}
-	refuse(w, status, err.Error())
-}
-
-// readBody reads JSON, packed or not, up to a limit.
-func readBody(w http.ResponseWriter, r *http.Request, into any) bool {
-	var from io.Reader = http.MaxBytesReader(w, r.Body, mostUpload)
-	if r.Header.Get("Content-Encoding") == "gzip" {
-		unpacked, err := gzip.NewReader(from)
-		if err != nil {
-			refuse(w, http.StatusBadRequest, "The body is not packed as it says.")
-			return false
-		}
-		from = io.LimitReader(unpacked, 8*mostUpload)
-	}
-	if err := json.NewDecoder(from).Decode(into); err != nil {
-		refuse(w, http.StatusBadRequest, "The body cannot be read: "+err.Error())
-		return false
-	}
-	return true
+	refuse(w, r, status, p.Error())
 }
 
 func (s *server) join(w http.ResponseWriter, r *http.Request) {
 	var in remote.JoinRequest
-	if !readBody(w, r, &in) {
+	if !readBody(w, r, ofStrangers, &in) {
 		return
 	}
 	address, _, _ := net.SplitHostPort(r.RemoteAddr)
 	answer, err := s.c.Join(r.Context(), in, address)
 	if err != nil {
-		refuseError(w, err)
+		s.refuseError(w, r, err)
 		return
 	}
 	w.Header().Set("Content-Type", "application/json")
@@ -174,7 +157,7 @@ func (s *server) agentPlan(w http.ResponseWriter, r *http.Request) {
 func (s *server) agentCommands(w http.ResponseWriter, r *http.Request) {
 	line, ctx, ok := callerOf(r).hand.Connect(r.Context())
 	if !ok {
-		refuse(w, http.StatusUnauthorized, "This agent was removed.")
+		refuse(w, r, http.StatusUnauthorized, "This agent was removed.")
 		return
 	}
 	w.Header().Set("Content-Type", "application/x-ndjson")
@@ -209,17 +192,23 @@ func (s *server) agentCommands(w http.ResponseWriter, r *http.Request) {
 
 // agentUpload takes what an agent measured. Whose it is goes by its key.
 func (s *server) agentUpload(w http.ResponseWriter, r *http.Request) {
+	done, ok := s.unpack(w, r)
+	if !ok {
+		return
+	}
 	var u plan.Upload
-	if !readBody(w, r, &u) {
+	from, err := bodyOf(w, r, ofUploads)
+	if err == nil {
+		u, err = decodeUpload(from)
+	}
+	done()
+	if err != nil {
+		refuseBody(w, r, err)
 		return
 	}
 	u.Agent = callerOf(r).id
-	if err := s.c.OwnUpload(u); err != nil {
-		refuseError(w, err)
-		return
-	}
 	if err := s.c.Upload(r.Context(), u); err != nil {
-		refuseError(w, err)
+		s.refuseError(w, r, err)
 		return
 	}
 	w.WriteHeader(http.StatusNoContent)
@@ -227,7 +216,12 @@ func (s *server) agentUpload(w http.ResponseWriter, r *http.Request) {
 
 func (s *server) agentReplies(w http.ResponseWriter, r *http.Request) {
 	var list []plan.Reply
-	if !readBody(w, r, &list) {
+	from, err := bodyOf(w, r, ofReplies)
+	if err == nil {
+		err = decodeList(json.NewDecoder(from), &list)
+	}
+	if err != nil {
+		refuseBody(w, r, err)
 		return
 	}
 	for _, x := range list {
@@ -238,11 +232,11 @@ func (s *server) agentReplies(w http.ResponseWriter, r *http.Request) {
 
 func (s *server) agentHealth(w http.ResponseWriter, r *http.Request) {
 	var h plan.Health
-	if !readBody(w, r, &h) {
+	if !readBody(w, r, ofHealth, &h) {
 		return
 	}
 	if err := s.c.NoteHealth(r.Context(), callerOf(r).id, h); err != nil {
-		refuseError(w, err)
+		s.refuseError(w, r, err)
 		return
 	}
 	w.WriteHeader(http.StatusNoContent)

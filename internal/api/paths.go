@@ -84,11 +84,11 @@ func (s *server) registerPaths(a huma.API) {
 		func(_ context.Context, in *onePath) (*body[apitype.Path], error) {
 			id, err := parseID(in.ID)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			v, err := s.c.View(id)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			return &body[apitype.Path]{pathOf(v, time.Now(), false)}, nil
 		})
@@ -96,12 +96,12 @@ func (s *server) registerPaths(a huma.API) {
 		func(ctx context.Context, in *spanOfPath) (*body[apitype.Series], error) {
 			id, err := parseID(in.ID)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			from, to := in.span()
 			out, err := s.series(ctx, id, from, to)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			return &body[apitype.Series]{out}, nil
 		})
@@ -109,15 +109,15 @@ func (s *server) registerPaths(a huma.API) {
 		func(ctx context.Context, in *readingsOfPath) (*body[ReadingList], error) {
 			id, err := parseID(in.ID)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			if _, err := s.c.View(id); err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			from, to := spanOfPath{From: in.From, To: in.To}.span()
 			records, err := s.c.Store().Readings(ctx, id, from, to, in.Limit+1, false)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			out := ReadingList{Readings: []apitype.Reading{}}
 			if len(records) > in.Limit {
@@ -133,12 +133,12 @@ func (s *server) registerPaths(a huma.API) {
 		func(ctx context.Context, in *spanOfPath) (*body[[]apitype.Episode], error) {
 			id, err := parseID(in.ID)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			from, to := in.span()
 			list, err := s.episodes(ctx, id, from, to)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			return &body[[]apitype.Episode]{list}, nil
 		})

@@ -1,9 +1,13 @@
 package api
 
 import (
+	"cmp"
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/url"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -12,6 +16,7 @@ import (
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/store"
 )
 
 type period struct {
@@ -23,15 +28,20 @@ func (s *server) registerReports(a huma.API) {
 	huma.Register(a, operation(http.MethodGet, "/status", "get-status", "How the service and its paths stand", "Reports"),
 		func(context.Context, *struct{}) (*body[apitype.Status], error) {
 			views := s.c.Views(controller.Filter{})
+			since, why := s.c.Away()
 			out := apitype.Status{Version: s.Version, Now: time.Now().UTC(), Zone: s.c.Zone().String(), Paths: count(views), Watches: len(s.c.Watches()),
-				Agents: len(s.c.Agents()), HeldBack: s.c.HeldBack(), DatabaseAwaySince: utc(s.c.Away()), Summary: summary(views)}
+				Agents: len(s.c.Agents()), HeldBack: s.c.HeldBack(), DatabaseAwaySince: utc(since), DatabaseAwayWhy: why, DiskFull: s.c.Disk(), SetAside: s.c.SetAside(), ClocksOff: []apitype.ClockOff{}, Summary: summary(views)}
+			for name, off := range s.c.Clocks() {
+				out.ClocksOff = append(out.ClocksOff, apitype.ClockOff{Agent: name, OffsetS: off.Seconds()})
+			}
+			slices.SortFunc(out.ClocksOff, func(a, b apitype.ClockOff) int { return cmp.Compare(a.Agent, b.Agent) })
 			return &body[apitype.Status]{out}, nil
 		})
 	huma.Register(a, operation(http.MethodGet, "/degraded", "report-degraded", "The paths that are or were worse than their baselines", "Reports"),
 		func(ctx context.Context, in *period) (*body[apitype.Degraded], error) {
 			out, err := s.degraded(ctx, *in)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			return &body[apitype.Degraded]{out}, nil
 		})
@@ -42,13 +52,37 @@ func (s *server) registerReports(a huma.API) {
 			}
 			list, err := s.c.Store().Notices(ctx, in.From)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			out := []apitype.Notice{}
 			for _, n := range list {
 				out = append(out, apitype.Notice{At: n.At.UTC(), Kind: n.Kind, Text: n.Text})
 			}
 			return &body[[]apitype.Notice]{out}, nil
+		})
+}
+
+// listChanges pages through the record of changes.
+type listChanges struct{ Paging }
+
+func (s *server) registerChanges(a huma.API) {
+	huma.Register(a, operation(http.MethodGet, "/changes", "list-changes", "Who changed what, newest first", "Reports"),
+		func(ctx context.Context, in *listChanges) (*listed[apitype.Change], error) {
+			page, err := in.page()
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			list, err := s.c.Store().Changes(ctx, page)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			out := make([]apitype.Change, len(list))
+			var last store.Change
+			for i, x := range list {
+				out[i] = apitype.Change{ID: x.ID.String(), At: x.At.UTC(), Who: x.Who, What: x.What, Name: x.Name, Detail: json.RawMessage(x.Detail)}
+				last = x
+			}
+			return pageOf(out, in.Paging, url.Values{}, last.At, last.ID), nil
 		})
 }
 

@@ -33,11 +33,11 @@ func (s *server) registerRuns(a huma.API) {
 		m := in.Body
 		spec, err := SpecOf(apitype.WatchSpec{To: m.To, Via: m.Via, Family: m.Family, Interval: m.Interval, Wait: m.Wait, Probes: m.Probes, Payload: m.Payload, DSCP: m.DSCP, Every: "1m"})
 		if err != nil {
-			return nil, problem(err)
+			return nil, s.problem(err)
 		}
 		runs, err := s.c.Measure(ctx, m.From, spec)
 		if err != nil {
-			return nil, problem(err)
+			return nil, s.problem(err)
 		}
 		out := make([]apitype.Run, len(runs))
 		for i, r := range runs {
@@ -49,26 +49,26 @@ func (s *server) registerRuns(a huma.API) {
 		func(ctx context.Context, in *listRuns) (*listed[apitype.Run], error) {
 			page, err := in.page()
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			f := store.RunFilter{Outcome: plan.Outcome(in.Outcome), Page: page}
 			if in.Path != "" {
 				id, err := parseID(in.Path)
 				if err != nil {
-					return nil, problem(err)
+					return nil, s.problem(err)
 				}
 				f.Path = id
 			}
 			if in.Watch != "" {
 				w, err := s.c.FindWatch(in.Watch)
 				if err != nil {
-					return nil, problem(err)
+					return nil, s.problem(err)
 				}
 				f.Watch = w.ID
 			}
 			runs, err := s.c.Store().Runs(ctx, f)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			out := make([]apitype.Run, len(runs))
 			for i, r := range runs {
@@ -84,11 +84,11 @@ func (s *server) registerRuns(a huma.API) {
 		func(ctx context.Context, in *oneRun) (*body[apitype.Run], error) {
 			id, err := parseID(in.ID)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			r, err := s.c.Store().Run(ctx, id)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			out := s.runOf(r)
 			if r.Outcome == plan.Running {
@@ -99,7 +99,7 @@ func (s *server) registerRuns(a huma.API) {
 			} else {
 				records, err := s.c.Store().ReadingsOfRun(ctx, r)
 				if err != nil {
-					return nil, problem(err)
+					return nil, s.problem(err)
 				}
 				if len(records) > 0 {
 					out.Reading = readingOf(&records[0])

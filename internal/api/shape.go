@@ -26,7 +26,7 @@ func readingOf(r *plan.Record) *apitype.Reading {
 	if r.Reading.Short() {
 		out.Notes = append(out.Notes, "short")
 	}
-	for flag, name := range map[plan.Flags]string{plan.HeldBack: "held_back", plan.Resumed: "resumed", plan.Cut: "cut", plan.Jumped: "clock_set", plan.OnDemand: "on_demand", plan.Disturbed: "load_overlap"} {
+	for flag, name := range map[plan.Flags]string{plan.HeldBack: "held_back", plan.Resumed: "resumed", plan.Cut: "cut", plan.Jumped: "clock_set", plan.OnDemand: "on_demand", plan.Disturbed: "load_overlap", plan.WrongClock: "clock_wrong"} {
 		if r.Flags&flag != 0 {
 			out.Notes = append(out.Notes, name)
 		}

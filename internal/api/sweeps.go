@@ -30,14 +30,14 @@ func (s *server) registerSweeps(a huma.API) {
 		o := in.Body
 		spec, err := SpecOf(apitype.WatchSpec{To: o.To, Via: o.Via, Wait: o.Wait, Exclude: o.Exclude, Rate: o.Rate, Random: o.Random, Low: o.Low, Beyond: o.Beyond, Every: "1m"})
 		if err != nil {
-			return nil, problem(err)
+			return nil, s.problem(err)
 		}
 		made, err := s.c.Sweep(ctx, o.From, spec)
 		if err != nil {
-			return nil, problem(err)
+			return nil, s.problem(err)
 		}
 		out, err := s.sweepOf(made)
-		return &body[apitype.Sweep]{out}, problem(err)
+		return &body[apitype.Sweep]{out}, s.problem(err)
 	})
 	huma.Register(a, operation(http.MethodGet, "/sweeps", "list-sweeps", "Sweeps, newest first, without what they found", "Sweeps", http.StatusNotFound),
 		func(ctx context.Context, in *listSweeps) (*listed[apitype.Sweep], error) {
@@ -45,21 +45,21 @@ func (s *server) registerSweeps(a huma.API) {
 			if in.Watch != "" {
 				var err error
 				if w, err = s.c.FindWatch(in.Watch); err != nil {
-					return nil, problem(err)
+					return nil, s.problem(err)
 				}
 			}
 			page, err := in.page()
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			list, err := s.c.Store().Sweeps(ctx, w.ID, page)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			out := make([]apitype.Sweep, len(list))
 			for i, x := range list {
 				if out[i], err = s.sweepOf(x); err != nil {
-					return nil, problem(err)
+					return nil, s.problem(err)
 				}
 			}
 			var last store.Sweep
@@ -72,14 +72,14 @@ func (s *server) registerSweeps(a huma.API) {
 		func(ctx context.Context, in *oneRun) (*body[apitype.Sweep], error) {
 			id, err := parseID(in.ID)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			x, err := s.c.Store().Sweep(ctx, id)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			out, err := s.sweepOf(x)
-			return &body[apitype.Sweep]{out}, problem(err)
+			return &body[apitype.Sweep]{out}, s.problem(err)
 		})
 }
 

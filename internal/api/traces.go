@@ -50,11 +50,11 @@ func (s *server) startTrace(ctx context.Context, in *body[apitype.TraceOrder]) (
 	o := in.Body
 	spec, err := SpecOf(apitype.WatchSpec{To: o.To, Via: o.Via, Family: o.Family, Probes: o.Probes, Interval: o.Interval, Wait: o.Wait, DSCP: o.DSCP, OneFlow: o.OneFlow, PathMTU: o.PathMTU, Every: "1m"})
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	list, err := s.c.Trace(ctx, o.From, spec, o.BothWays)
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	out, err := s.traces(list)
 	if err != nil {
@@ -68,7 +68,7 @@ func (s *server) traces(list []store.Trace) ([]apitype.Trace, error) {
 	for i, t := range list {
 		var err error
 		if out[i], err = s.traceOf(t); err != nil {
-			return nil, problem(err)
+			return nil, s.problem(err)
 		}
 	}
 	return out, nil
@@ -77,26 +77,26 @@ func (s *server) traces(list []store.Trace) ([]apitype.Trace, error) {
 func (s *server) listTraces(ctx context.Context, in *listTraces) (*listed[apitype.Trace], error) {
 	page, err := in.page()
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	f := store.TraceFilter{Target: in.To, Page: page}
 	if in.Watch != "" {
 		w, err := s.c.FindWatch(in.Watch)
 		if err != nil {
-			return nil, problem(err)
+			return nil, s.problem(err)
 		}
 		f.Watch = w.ID
 	}
 	if in.From != "" {
 		id, err := s.agentID(in.From)
 		if err != nil {
-			return nil, problem(err)
+			return nil, s.problem(err)
 		}
 		f.Agent = id
 	}
 	list, err := s.c.Store().Traces(ctx, f)
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	var last store.Trace
 	full := in.Paging
@@ -109,7 +109,7 @@ func (s *server) listTraces(ctx context.Context, in *listTraces) (*listed[apityp
 	if in.Latest {
 		full.Limit = len(list) + 1 // what is older is of no lane's newest
 		if list, err = s.latest(ctx, list); err != nil {
-			return nil, problem(err)
+			return nil, s.problem(err)
 		}
 	}
 	out, err := s.traces(list)
@@ -140,19 +140,19 @@ func (s *server) latest(ctx context.Context, list []store.Trace) ([]store.Trace,
 func (s *server) getTrace(ctx context.Context, in *getTrace) (*body[apitype.Trace], error) {
 	id, err := parseID(in.ID)
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	t, err := s.c.Store().Trace(ctx, id)
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	out, err := s.traceOf(t)
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	if in.Compare != "" && out.Report != nil && t.Outcome != plan.Running {
 		if err := s.c.CompareTraces(ctx, t, out.Report, in.Compare); err != nil {
-			return nil, problem(err)
+			return nil, s.problem(err)
 		}
 	}
 	return &body[apitype.Trace]{out}, nil
@@ -213,7 +213,7 @@ func (s *server) laneOf(ctx context.Context, id string) (controller.View, ident.
 func (s *server) listRoutes(ctx context.Context, in *onePath) (*body[[]apitype.SeenRoute], error) {
 	_, lane, via, err := s.laneOf(ctx, in.ID)
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	out := []apitype.SeenRoute{}
 	if lane.IsZero() {
@@ -221,11 +221,11 @@ func (s *server) listRoutes(ctx context.Context, in *onePath) (*body[[]apitype.S
 	}
 	list, err := s.c.Store().Routes(ctx, lane)
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	usual, found, err := s.c.Store().UsualRoute(ctx, lane, time.Now().AddDate(0, 0, -14), 3)
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	for _, r := range list {
 		out = append(out, apitype.SeenRoute{Route: r.Route.String(), Via: via, Hops: strings.Fields(r.Hops), FirstAt: r.FirstAt.UTC(), LastAt: r.LastAt.UTC(), Times: r.Times,
@@ -249,7 +249,7 @@ func (s *server) getLanes(ctx context.Context, in *pathLanes) (*body[apitype.Lan
 	}
 	_, lane, via, err := s.laneOf(ctx, in.ID)
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	out := apitype.Lanes{Via: via, FromAt: in.From.UTC(), ToAt: in.To.UTC(), Columns: []apitype.LaneColumn{}, Names: map[string]apitype.Owned{}, Changes: []apitype.LaneChange{}}
 	if lane.IsZero() {
@@ -257,21 +257,21 @@ func (s *server) getLanes(ctx context.Context, in *pathLanes) (*body[apitype.Lan
 	}
 	minutes, err := s.c.Store().HopMinutes(ctx, lane, in.From, in.To, mostRead)
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	if err := s.fillLanes(&out, minutes); err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	routes, err := s.c.Store().Routes(ctx, lane)
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	for i, r := range routes { // names of what the newest of each route knew
 		if i >= 10 {
 			break
 		}
 		if err := s.addNames(ctx, out.Names, r.LastTrace); err != nil {
-			return nil, problem(err)
+			return nil, s.problem(err)
 		}
 	}
 	return &body[apitype.Lanes]{out}, nil

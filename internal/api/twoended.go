@@ -42,10 +42,10 @@ func (s *server) registerTwoEnded(a huma.API) {
 	huma.Register(a, stop, func(_ context.Context, in *oneID) (*struct{}, error) {
 		id, err := parseID(in.ID)
 		if err != nil {
-			return nil, problem(err)
+			return nil, s.problem(err)
 		}
 		if !s.c.StopTwoEnded(id) {
-			return nil, problem(fmt.Errorf("%w: no such measurement is going on", store.ErrNotFound))
+			return nil, s.problem(fmt.Errorf("%w: no such measurement is going on", store.ErrNotFound))
 		}
 		return nil, nil
 	})
@@ -57,14 +57,14 @@ func (s *server) startTwoEnded(ctx context.Context, in *body[apitype.TwoEndedOrd
 	var err error
 	if o.For != "" {
 		if spec.Request.For, err = time.ParseDuration(o.For); err != nil || spec.Request.For <= 0 {
-			return nil, problem(fmt.Errorf("%w: for %q is not a span of time such as 10s", controller.ErrInvalid, cut(o.For)))
+			return nil, s.problem(fmt.Errorf("%w: for %q is not a span of time such as 10s", controller.ErrInvalid, cut(o.For)))
 		}
 	}
 	if spec.Request.DSCP, err = ParseDSCP(o.DSCP); err != nil {
-		return nil, problem(fmt.Errorf("%w: %w", controller.ErrInvalid, err))
+		return nil, s.problem(fmt.Errorf("%w: %w", controller.ErrInvalid, err))
 	}
 	if err := agent.CheckTwoEnded(spec.Kind, spec.Request); err != nil {
-		return nil, problem(fmt.Errorf("%w: %w", controller.ErrInvalid, err))
+		return nil, s.problem(fmt.Errorf("%w: %w", controller.ErrInvalid, err))
 	}
 	switch {
 	case o.Key != "" && o.Request.Reflector:
@@ -74,33 +74,33 @@ func (s *server) startTwoEnded(ctx context.Context, in *body[apitype.TwoEndedOrd
 	}
 	row, err := s.c.TwoEnded(ctx, spec)
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	out, err := s.twoEndedOf(row)
-	return &body[apitype.TwoEnded]{out}, problem(err)
+	return &body[apitype.TwoEnded]{out}, s.problem(err)
 }
 
 func (s *server) listTwoEnded(ctx context.Context, in *listTwoEnded) (*listed[apitype.TwoEnded], error) {
 	page, err := in.page()
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	f := store.TwoEndedFilter{Kind: in.Kind, Target: in.To, From: in.Since, Page: page}
 	if in.From != "" {
 		id, err := s.agentID(in.From)
 		if err != nil {
-			return nil, problem(err)
+			return nil, s.problem(err)
 		}
 		f.Agent = id
 	}
 	list, err := s.twoEndedFor(ctx, in.Path, f)
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	out := make([]apitype.TwoEnded, len(list))
 	for i, t := range list {
 		if out[i], err = s.twoEndedOf(t); err != nil {
-			return nil, problem(err)
+			return nil, s.problem(err)
 		}
 	}
 	var last store.TwoEnded
@@ -117,14 +117,14 @@ func (s *server) listTwoEnded(ctx context.Context, in *listTwoEnded) (*listed[ap
 func (s *server) getTwoEnded(ctx context.Context, in *oneID) (*body[apitype.TwoEnded], error) {
 	id, err := parseID(in.ID)
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	t, err := s.c.Store().TwoEndedByID(ctx, id)
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	out, err := s.twoEndedOf(t)
-	return &body[apitype.TwoEnded]{out}, problem(err)
+	return &body[apitype.TwoEnded]{out}, s.problem(err)
 }
 
 // twoEndedFor lists those that a filter takes, of one path when there is one.

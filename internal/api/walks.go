@@ -24,10 +24,10 @@ func (s *server) registerWalks(a huma.API) {
 		func(_ context.Context, in *oneAgent) (*body[map[string]any], error) {
 			standing, err := s.c.Standing(in.Name)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			out := &body[map[string]any]{}
-			return out, problem(json.Unmarshal(standing, &out.Body))
+			return out, s.problem(json.Unmarshal(standing, &out.Body))
 		})
 	op := operation(http.MethodPost, "/walks", "walk", "Go from near to far towards a target, at an agent: neighbour, gateway, resolvers, address, name, port. It is waited for", "Runs", http.StatusUnprocessableEntity)
 	huma.Register(a, op, func(ctx context.Context, in *body[apitype.WalkOrder]) (*body[apitype.Walk], error) {
@@ -39,17 +39,17 @@ func (s *server) registerWalks(a huma.API) {
 		var err error
 		if w.Interval != "" {
 			if o.Interval, err = time.ParseDuration(w.Interval); err != nil {
-				return nil, problem(fmt.Errorf("%w: interval %q is not a span of time such as 20ms", controller.ErrInvalid, cut(w.Interval)))
+				return nil, s.problem(fmt.Errorf("%w: interval %q is not a span of time such as 20ms", controller.ErrInvalid, cut(w.Interval)))
 			}
 		}
 		if w.Address != "" {
 			if o.Address, err = netip.ParseAddr(w.Address); err != nil {
-				return nil, problem(fmt.Errorf("%w: address %q is not an IP address", controller.ErrInvalid, cut(w.Address)))
+				return nil, s.problem(fmt.Errorf("%w: address %q is not an IP address", controller.ErrInvalid, cut(w.Address)))
 			}
 		}
 		r, err := s.c.Walk(ctx, w.From, o)
 		if err != nil {
-			return nil, problem(err)
+			return nil, s.problem(err)
 		}
 		return &body[apitype.Walk]{apitype.Walk{From: r.From, Target: r.Target, Address: r.Address, Steps: r.Steps, Findings: apitype.FindingsOf(r.Findings)}}, nil
 	})

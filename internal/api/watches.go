@@ -42,7 +42,7 @@ func (s *server) registerWatches(a huma.API) {
 			for _, w := range s.c.Watches() {
 				x, err := s.watchOf(ctx, w)
 				if err != nil {
-					return nil, problem(err)
+					return nil, s.problem(err)
 				}
 				out = append(out, x)
 			}
@@ -58,7 +58,7 @@ func (s *server) registerWatches(a huma.API) {
 	huma.Register(a, add, func(ctx context.Context, in *body[apitype.WatchSpec]) (*body[apitype.Watch], error) {
 		spec, err := SpecOf(in.Body)
 		if err != nil {
-			return nil, problem(err)
+			return nil, s.problem(err)
 		}
 		w, err := s.c.SaveWatch(ctx, ident.ID{}, in.Body.Name, spec, in.Body.Paused)
 		return s.answerWatch(ctx, w, err)
@@ -67,11 +67,11 @@ func (s *server) registerWatches(a huma.API) {
 		func(ctx context.Context, in *changeWatch) (*body[apitype.Watch], error) {
 			old, err := s.c.FindWatch(in.Watch)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			spec, err := SpecOf(in.Body)
 			if err != nil {
-				return nil, problem(err)
+				return nil, s.problem(err)
 			}
 			w, err := s.c.SaveWatch(ctx, old.ID, in.Body.Name, spec, in.Body.Paused)
 			return s.answerWatch(ctx, w, err)
@@ -91,17 +91,17 @@ func (s *server) registerWatches(a huma.API) {
 		if err == nil {
 			err = s.c.RemoveWatch(ctx, w)
 		}
-		return nil, problem(err)
+		return nil, s.problem(err)
 	})
 }
 
 func (s *server) answerWatch(ctx context.Context, w controller.Watch, err error) (*body[apitype.Watch], error) {
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	out, err := s.watchOf(ctx, w)
 	if err != nil {
-		return nil, problem(err)
+		return nil, s.problem(err)
 	}
 	return &body[apitype.Watch]{out}, nil
 }

@@ -15,15 +15,19 @@ import (
 )
 
 // tcpLines are the links over which TCP in a world is held against the kernel's.
-var tcpLines = []struct{ name, delay, there string }{
-	{"policer 10 Mbit/s, 23 ms", "11500us", "rate: 100Mbit/s, policer: 10Mbit/s 120kB"},
-	{"20 Mbit/s, queue 10 ms, 20 ms", "10ms", "rate: 20Mbit/s, queue: 10ms"},
-	{"20 Mbit/s, queue 300 ms, 20 ms", "10ms", "rate: 20Mbit/s, queue: 300ms"},
-	{"20 Mbit/s, queue 50 ms, 1 ms", "500us", "rate: 20Mbit/s, queue: 50ms"},
-	{"5 Mbit/s, queue 300 ms, 300 ms", "150ms", "rate: 5Mbit/s, queue: 300ms"},
-	{"50 Mbit/s, 0.1 % lost, 20 ms", "10ms", "rate: 50Mbit/s, queue: 50ms, loss: 0.1%"},
-	{"20 Mbit/s, 1 % lost, 40 ms", "20ms", "rate: 20Mbit/s, queue: 50ms, loss: 1%"},
-	{"20 Mbit/s, 5 % lost, 40 ms", "20ms", "rate: 20Mbit/s, queue: 50ms, loss: 5%"},
+// Where a test meets few losses its rate is a matter of chance, and more are needed.
+var tcpLines = []struct {
+	name, delay, there string
+	pairs              int
+}{
+	{"policer 10 Mbit/s, 23 ms", "11500us", "rate: 100Mbit/s, policer: 10Mbit/s 120kB", 3},
+	{"20 Mbit/s, queue 10 ms, 20 ms", "10ms", "rate: 20Mbit/s, queue: 10ms", 3},
+	{"20 Mbit/s, queue 300 ms, 20 ms", "10ms", "rate: 20Mbit/s, queue: 300ms", 3},
+	{"20 Mbit/s, queue 50 ms, 1 ms", "500us", "rate: 20Mbit/s, queue: 50ms", 3},
+	{"5 Mbit/s, queue 300 ms, 300 ms", "150ms", "rate: 5Mbit/s, queue: 300ms", 3},
+	{"50 Mbit/s, 0.1 % lost, 20 ms", "10ms", "rate: 50Mbit/s, queue: 50ms, loss: 0.1%", 11},
+	{"20 Mbit/s, 1 % lost, 40 ms", "20ms", "rate: 20Mbit/s, queue: 50ms, loss: 1%", 5},
+	{"20 Mbit/s, 5 % lost, 40 ms", "20ms", "rate: 20Mbit/s, queue: 50ms, loss: 5%", 5},
 }
 
 // tcpWorlds measures what TCP moves over a link of a world, beside what the kernel's TCP
@@ -37,7 +41,7 @@ func tcpWorlds(ctx context.Context, dir, program string) error {
 			return err
 		}
 		var ours, kernels []float64
-		for range 3 {
+		for range l.pairs {
 			rate, err := tcpRate(ctx, program, nil, "-world", file, "-from", "near.example", "far.example")
 			if err != nil {
 				return err
@@ -50,7 +54,7 @@ func tcpWorlds(ctx context.Context, dir, program string) error {
 		}
 		slices.Sort(ours)
 		slices.Sort(kernels)
-		row("TCP in a world, "+l.name+"; the kernel's in the lab", "Mbit/s", ours[1]/1e6, kernels[1]/1e6)
+		row("TCP in a world, "+l.name+"; the kernel's in the lab", "Mbit/s", ours[l.pairs/2]/1e6, kernels[l.pairs/2]/1e6)
 	}
 	return nil
 }

@@ -25,6 +25,7 @@ import (
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/history"
 	"woodlark.example/internal/probe/session"
+	"woodlark.example/internal/service"
 	"woodlark.example/internal/settings"
 	"woodlark.example/internal/store"
 	"woodlark.example/wire"
@@ -71,7 +72,7 @@ func runDemo(c *call) error {
 		return exit{exitUnmeasured, err}
 	}
 	var m *world.Model
-	h, err := settle(c, set, logger(c, set), func(target string) string { return siteOf(m, target) }, demo.Owners)
+	h, err := settle(c, service.Options{Settings: set, SiteOf: func(target string) string { return siteOf(m, target) }, Owners: demo.Owners, Log: logger(c, set)})
 	if err != nil {
 		return exit{exitUnmeasured, err}
 	}

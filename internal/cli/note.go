@@ -60,7 +60,11 @@ func adminToken(folder string) (string, error) {
 	if err == nil && len(strings.TrimSpace(string(data))) >= 32 {
 		return strings.TrimSpace(string(data)), os.Chmod(name, 0o600)
 	}
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	switch {
+	case err == nil:
+		// Whoever was given the old one would be locked out without a word.
+		return "", fmt.Errorf("the file of the administrator's token, %s, is damaged: it holds %d bytes and needs 32 at least. Put the token back, or remove the file to have a new one made", name, len(strings.TrimSpace(string(data))))
+	case !errors.Is(err, fs.ErrNotExist):
 		return "", fmt.Errorf("read the administrator's token: %w", err)
 	}
 	random := make([]byte, 24)

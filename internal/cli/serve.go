@@ -1,12 +1,13 @@
 package cli
 
 import (
+	"context"
 	"errors"
-	"fmt"
 	"log/slog"
 	"net/netip"
 	"os"
 	"path/filepath"
+	"time"
 
 	"woodlark.example/internal/agent"
 	"woodlark.example/internal/network/kernel"
@@ -38,20 +39,31 @@ func runServe(c *call) error {
 		return exit{exitWrongCall, err}
 	}
 	log := logger(c, set)
-	h, err := settle(c, set, log, nil, nil)
+	local := &service.Local{Agent: store.Agent{Name: set.Name, Site: set.Site, Kind: "builtin"}, Network: kernel.Host(), More: func(o *agent.Options) {
+		if set.Far != "" {
+			o.Listen = netip.MustParseAddrPort(set.Far)
+		}
+	}}
+	var h *hosted
+	ready := make(chan struct{})
+	h, err = settle(c, service.Options{Settings: set, Local: local, Log: log, Ready: func() { close(ready) }})
 	if err != nil {
 		return exit{exitUnmeasured, err}
 	}
 	defer h.end()
-	if err := h.AddAgent(c.ctx, store.Agent{Name: set.Name, Site: set.Site, Kind: "builtin"}, kernel.Host(), func(o *agent.Options) {
-		if set.Far != "" {
-			o.Listen = netip.MustParseAddrPort(set.Far)
+	over := make(chan struct{})
+	defer close(over)
+	go func() {
+		select {
+		case <-ready:
+			log.Info("ready", "address", h.URL(), "token_file", filepath.Join(set.State, tokenFile), "state", set.State)
+		case <-over:
 		}
-	}); err != nil {
+	}()
+	if err := h.Serve(c.ctx); err != nil {
 		return exit{exitUnmeasured, err}
 	}
-	log.Info("ready", "address", h.URL(), "token_file", filepath.Join(set.State, tokenFile), "state", set.State)
-	return h.Serve(c.ctx)
+	return nil
 }
 
 func logger(c *call, set settings.Settings) *slog.Logger {
@@ -74,24 +86,38 @@ type hosted struct {
 
 // settle locks the state folder, starts a service on it, and leaves a note for
 // the command line.
-func settle(c *call, set settings.Settings, log *slog.Logger, siteOf func(string) string, owners []byte) (*hosted, error) {
-	h := &hosted{state: set.State}
+func settle(c *call, o service.Options) (*hosted, error) {
+	h := &hosted{state: o.Settings.State}
 	var err error
-	if h.lock, err = lockState(set.State); err != nil {
+	if h.lock, err = lockState(h.state); err != nil {
 		return nil, err
 	}
-	if h.token, err = adminToken(set.State); err != nil {
+	if h.token, err = adminToken(h.state); err != nil {
 		return nil, errors.Join(err, h.lock.Close())
 	}
-	h.Service, err = service.Start(c.ctx, service.Options{Settings: set, Token: h.token, Version: Version, Console: web.Console(), SiteOf: siteOf, Owners: owners, Log: log})
-	if err != nil {
+	o.Token, o.Version, o.Console = h.token, Version, web.Console()
+	if h.Service, err = service.Start(c.ctx, o); err != nil {
 		return nil, errors.Join(err, h.lock.Close())
 	}
-	if err := writeNote(set.State, note{URL: h.URL(), Pid: os.Getpid()}); err != nil {
-		h.end()
-		return nil, fmt.Errorf("leave a note for the command line: %w", err)
+	if err := writeNote(h.state, note{URL: h.URL(), Pid: os.Getpid()}); err != nil {
+		o.Log.Error("no note could be left for the command line, which does not find this service now; it is tried again", "error", err)
+		go h.leaveNote(c.ctx)
 	}
 	return h, nil
+}
+
+// leaveNote tries to leave the note until there is room for it.
+func (h *hosted) leaveNote(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(5 * time.Second):
+		}
+		if writeNote(h.state, note{URL: h.URL(), Pid: os.Getpid()}) == nil {
+			return
+		}
+	}
 }
 
 func (h *hosted) end() {

@@ -70,39 +70,61 @@ func (c *Client) Get(ctx context.Context, path string, query url.Values, out any
 // Do makes a call; in and out may be nil. Its error is a *Problem when the
 // service refused, and wraps ErrUnreached when it did not answer.
 func (c *Client) Do(ctx context.Context, method, path string, in, out any) error {
-	var body io.Reader
+	var data []byte
 	if in != nil {
-		data, err := json.Marshal(in)
-		if err != nil {
+		var err error
+		if data, err = json.Marshal(in); err != nil {
 			return err
 		}
+	}
+	began := time.Now()
+	for {
+		starting, err := c.once(ctx, method, path, data, out)
+		if !starting || time.Since(began) > startWait {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
+}
+
+// startWait is how long a service that is starting is waited for.
+const startWait = 20 * time.Second
+
+// once makes a call; starting is that the service will answer it in a moment.
+func (c *Client) once(ctx context.Context, method, path string, data []byte, out any) (starting bool, err error) {
+	var body io.Reader
+	if data != nil {
 		body = bytes.NewReader(data)
 	}
 	r, err := http.NewRequestWithContext(ctx, method, c.base+"/api/v1"+path, body)
 	if err != nil {
-		return fmt.Errorf("the service's address %q is not valid: %w", c.base, err)
+		return false, fmt.Errorf("the service's address %q is not valid: %w", c.base, err)
 	}
 	r.Header.Set("Authorization", "Bearer "+c.token)
-	if in != nil {
+	if data != nil {
 		r.Header.Set("Content-Type", "application/json")
 	}
 	answer, err := c.http.Do(r)
 	if err != nil {
-		return fmt.Errorf("%w at %s: is it running? Start it with 'woodlark serve' or 'woodlark demo', or name it with -service. (%w)", ErrUnreached, c.base, errors.Unwrap(err))
+		return false, fmt.Errorf("%w at %s: is it running? Start it with 'woodlark serve' or 'woodlark demo', or name it with -service. (%w)", ErrUnreached, c.base, errors.Unwrap(err))
 	}
 	defer answer.Body.Close()
 	if answer.StatusCode >= 400 {
 		p := &Problem{Status: answer.StatusCode, Title: answer.Status}
 		_ = json.NewDecoder(io.LimitReader(answer.Body, 1<<20)).Decode(p)
-		return p
+		return answer.StatusCode == http.StatusServiceUnavailable && answer.Header.Get("Retry-After") == "1", p
 	}
 	if out == nil || answer.StatusCode == http.StatusNoContent {
-		return nil
+		return false, nil
 	}
 	if err := json.NewDecoder(answer.Body).Decode(out); err != nil {
-		return fmt.Errorf("read the answer of %s: %w", path, err)
+		return false, fmt.Errorf("read the answer of %s: %w", path, err)
 	}
-	return nil
+	return false, nil
 }
 
 // Segment makes a name safe as a part of a path.

@@ -10,7 +10,6 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -28,6 +27,8 @@ import (
 type Options struct {
 	Store *store.Store
 	Log   *slog.Logger
+	// Now is the clock that agents' clocks are held against; this machine's when nil.
+	Now func() time.Time
 	// Zone is whose hours baselines go by; the local one when nil.
 	Zone *time.Location
 	// Training is the window of a rolling baseline; 14 days when 0.
@@ -35,6 +36,8 @@ type Options struct {
 	// Keep is how long readings are kept; 90 days when 0.
 	Keep   time.Duration
 	Owners route.Owners // of prefixes, for the hops of traces
+	// Disk says which disk is full, if one is that the service needs; "" otherwise.
+	Disk func() string
 	// SiteOf names the site of a target, if that is known.
 	SiteOf func(target string) string
 }
@@ -57,6 +60,8 @@ type Controller struct {
 	carried carried
 
 	awaySince time.Time // the database; guarded by mu
+	awayWhy   string
+	troubles  troubles
 }
 
 type agentState struct {
@@ -94,6 +99,12 @@ func New(ctx context.Context, o Options) (*Controller, error) {
 	if o.Keep == 0 {
 		o.Keep = 90 * 24 * time.Hour
 	}
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	if o.Disk == nil {
+		o.Disk = func() string { return "" }
+	}
 	if o.SiteOf == nil {
 		o.SiteOf = func(string) string { return "" }
 	}
@@ -121,12 +132,13 @@ func (c *Controller) load(ctx context.Context) error {
 		return err
 	}
 	for _, a := range agents {
-		if a.Kind == removed {
+		if a.Kind == store.Removed {
 			continue
 		}
 		state := &agentState{Agent: a}
 		if a.Kind == Remote && len(a.KeyHash) > 0 {
 			state.hand = remote.NewHand(a.ID, a.Name, c)
+			c.troubles.known(a)
 		}
 		c.agents[a.ID] = state
 	}
@@ -192,7 +204,11 @@ func (c *Controller) AddAgent(ctx context.Context, a store.Agent, join func(iden
 	if hand == nil {
 		return nil
 	}
-	c.noteGaps(ctx, kept.ID)
+	now = time.Now()
+	if x, ok := hand.(interface{ Began() time.Time }); ok {
+		now = x.Began() // it measured before the database was there
+	}
+	c.noteGaps(ctx, kept.ID, now)
 	c.sendPlans()
 	return nil
 }
@@ -297,12 +313,10 @@ func (c *Controller) Run(ctx context.Context) error {
 		c.housekeeping(ctx, "make rollups", func() error { return c.roll(ctx, now) })
 		if now.Sub(swept) > time.Hour {
 			swept = now
-			c.housekeeping(ctx, "drop old readings", func() error {
-				_, err := c.store.DropBefore(ctx, now.Add(-c.options.Keep))
-				return errors.Join(err, c.store.DropSweeps(ctx, now.Add(-c.options.Keep)), c.store.DropTraces(ctx, now.Add(-c.options.Keep)), c.store.DropTwoEnded(ctx, now.Add(-c.options.Keep)))
-			})
+			c.housekeeping(ctx, "drop what is old", func() error { return c.store.DropOld(ctx, now, now.Add(-c.options.Keep)) })
 		}
 		c.noteStates(now)
+		c.noteTroubles(ctx)
 		c.seeAgents(ctx, now)
 		select {
 		case <-ctx.Done():
@@ -319,20 +333,17 @@ func (c *Controller) housekeeping(ctx context.Context, what string, work func() 
 	}
 }
 
+// seeAgents notes that agents are here.
 func (c *Controller) seeAgents(ctx context.Context, now time.Time) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
 	seen := now.UTC()
-	for _, a := range c.agents {
+	var here []ident.ID
+	c.mu.Lock()
+	for id, a := range c.agents {
 		if a.here() {
 			a.SeenAt = &seen
+			here = append(here, id)
 		}
 	}
-	for id, a := range c.agents {
-		if a.here() && c.awaySince.IsZero() {
-			if err := c.store.SeenAgent(ctx, id, now); err != nil {
-				break
-			}
-		}
-	}
+	c.mu.Unlock()
+	c.noteAway(c.store.SeenAgents(ctx, here, now))
 }

@@ -51,7 +51,12 @@ func (h *hand) Sweep(_ context.Context, _ ident.ID, o plan.SweepOrder, _ func(ui
 }
 
 func open(t *testing.T, s *store.Store) (*controller.Controller, *hand) {
-	c, err := controller.New(t.Context(), controller.Options{Store: s, Zone: time.UTC})
+	return openAt(t, s, nil)
+}
+
+// openAt is open by another clock.
+func openAt(t *testing.T, s *store.Store, now func() time.Time) (*controller.Controller, *hand) {
+	c, err := controller.New(t.Context(), controller.Options{Store: s, Zone: time.UTC, Now: now})
 	require.NoError(t, err)
 	h := &hand{asked: make(chan plan.SweepOrder, 1)}
 	require.NoError(t, c.AddAgent(t.Context(), store.Agent{Name: "quay", Kind: "simulated"}, func(ident.ID) (plan.Hand, error) { return h, nil }))
@@ -109,7 +114,7 @@ func TestAnEpisodeFromUploadToReportAndOverARestart(t *testing.T) {
 	for ago := 300; ago > 60; ago-- {
 		quiet = append(quiet, minute(path, at(ago), 10*time.Millisecond, 0))
 	}
-	require.NoError(t, c.Upload(t.Context(), plan.Upload{Readings: quiet}))
+	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: quay(c), Readings: quiet}))
 	v, err := c.View(path)
 	require.NoError(t, err)
 	assert.Equal(t, baseline.StateUnmeasured, v.Verdict.State, "the last reading is an hour old")
@@ -123,8 +128,8 @@ func TestAnEpisodeFromUploadToReportAndOverARestart(t *testing.T) {
 	for ago := 60; ago > 0; ago-- {
 		slow = append(slow, minute(path, at(ago), 25*time.Millisecond, 0))
 	}
-	require.NoError(t, c.Upload(t.Context(), plan.Upload{Readings: slow}))
-	require.NoError(t, c.Upload(t.Context(), plan.Upload{Readings: slow}), "handed over twice")
+	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: quay(c), Readings: slow}))
+	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: quay(c), Readings: slow}), "handed over twice")
 	v, err = c.View(path)
 	require.NoError(t, err)
 	assert.Equal(t, baseline.StateDegraded, v.Verdict.State)
@@ -139,7 +144,7 @@ func TestAnEpisodeFromUploadToReportAndOverARestart(t *testing.T) {
 	require.Len(t, episodes, 1)
 	assert.Nil(t, episodes[0].ToAt)
 
-	again, _ := open(t, s)
+	again, _ := openAt(t, s, func() time.Time { return time.Now().Add(30 * time.Minute) })
 	back, err := again.View(path)
 	require.NoError(t, err)
 	assert.Equal(t, v.Verdict.State, back.Verdict.State)
@@ -150,7 +155,7 @@ func TestAnEpisodeFromUploadToReportAndOverARestart(t *testing.T) {
 	for ago := 0; ago > -25; ago-- {
 		fast = append(fast, minute(path, at(ago), 10*time.Millisecond, 0))
 	}
-	require.NoError(t, again.Upload(t.Context(), plan.Upload{Readings: fast}))
+	require.NoError(t, again.Upload(t.Context(), plan.Upload{Agent: quay(again), Readings: fast}))
 	episodes, err = s.Episodes(t.Context(), path, at(300), end.Add(time.Hour))
 	require.NoError(t, err)
 	require.Len(t, episodes, 1, "the restarted controller closes the same episode")
@@ -169,7 +174,7 @@ func TestPinnedBaselines(t *testing.T) {
 	for ago := 40; ago > 0; ago-- {
 		list = append(list, minute(path, end.Add(-time.Duration(ago)*time.Minute), 10*time.Millisecond, 0))
 	}
-	require.NoError(t, c.Upload(t.Context(), plan.Upload{Readings: list}))
+	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: quay(c), Readings: list}))
 	_, err = c.TakeBaseline(t.Context(), path, time.Hour, true)
 	require.NoError(t, err)
 	again, _ := open(t, s)
@@ -186,7 +191,7 @@ func TestTimeWithoutTheServiceIsRecorded(t *testing.T) {
 	c, _ := open(t, s)
 	path := addWatch(t, c, "holm", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.9"}}).Paths[0]
 	last := time.Now().Add(-20 * time.Minute).Truncate(time.Minute)
-	require.NoError(t, c.Upload(t.Context(), plan.Upload{Readings: []plan.Record{minute(path, last, time.Millisecond, 0)}}))
+	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: quay(c), Readings: []plan.Record{minute(path, last, time.Millisecond, 0)}}))
 	_, _ = open(t, s)
 	runs, err := s.Runs(t.Context(), store.RunFilter{Path: path, Outcome: plan.Missed})
 	require.NoError(t, err)
@@ -201,7 +206,7 @@ func TestWhatIsNotJudged(t *testing.T) {
 	path := addWatch(t, c, "holm", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.9"}}).Paths[0]
 	now := time.Now().Truncate(time.Minute)
 	upload := func(r plan.Record) {
-		require.NoError(t, c.Upload(t.Context(), plan.Upload{Readings: []plan.Record{r}}))
+		require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: quay(c), Readings: []plan.Record{r}}))
 	}
 	last := func() time.Time {
 		v, err := c.View(path)
@@ -244,7 +249,7 @@ func TestAPathIsJudgedOnAfterTheClockWasSetBack(t *testing.T) {
 	path := addWatch(t, c, "holm", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.9"}}).Paths[0]
 	now := time.Now().Truncate(time.Minute)
 	upload := func(r plan.Record) {
-		require.NoError(t, c.Upload(t.Context(), plan.Upload{Readings: []plan.Record{r}}))
+		require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: quay(c), Readings: []plan.Record{r}}))
 	}
 	upload(minute(path, now.Add(time.Hour), time.Millisecond, 0)) // the clock was an hour ahead
 	jumped := minute(path, now.Add(-2*time.Minute), 2*time.Millisecond, 0)
@@ -268,4 +273,16 @@ func (h *hand) TwoEnded(_ context.Context, o plan.TwoEndedOrder, heard func(plan
 	bps, mos := 8e6, 4.2
 	return plan.TwoEnded{ID: o.ID, Far: o.Far, Target: o.Target, Kind: o.Kind, Started: time.Now(), Ended: time.Now(), Outcome: plan.Done, ThereBps: &bps, MOS: &mos, SentBytes: 1000,
 		Report: []byte(`{"target": "quay", "directions": [], "findings": []}`)}
+}
+
+// quay is the agent of that name.
+func quay(c *controller.Controller) ident.ID { return named(c, "quay") }
+
+func named(c *controller.Controller, name string) ident.ID {
+	for _, a := range c.Agents() {
+		if a.Name == name {
+			return a.ID
+		}
+	}
+	return ident.ID{}
 }

@@ -20,8 +20,7 @@ import (
 
 // Remote is the kind of an agent on another machine.
 const (
-	Remote  = "remote"
-	removed = "removed"
+	Remote = "remote"
 )
 
 const (
@@ -45,6 +44,9 @@ func (c *Controller) Invite(ctx context.Context, name, site, labels string, last
 	if lasts == 0 {
 		lasts = inviteTime
 	}
+	if err := checkWords(site, labels); err != nil {
+		return "", store.Invite{}, err
+	}
 	if name != "" && !agentName.MatchString(name) {
 		return "", store.Invite{}, fmt.Errorf("%w: %q is no name for an agent: letters, digits, dots, blanks and dashes, 99 at most", ErrInvalid, shorten(name))
 	}
@@ -53,7 +55,31 @@ func (c *Controller) Invite(ctx context.Context, name, site, labels string, last
 	}
 	code, now := secret(), time.Now().UTC()
 	i := store.Invite{ID: ident.New(), CodeHash: store.HashOf(code), Name: name, Site: site, Labels: labels, CreatedAt: now, EndsAt: now.Add(lasts)}
-	return code, i, c.store.SaveInvite(ctx, i)
+	err := c.store.SaveInvite(ctx, i)
+	if err == nil {
+		c.noteChange(ctx, "agent_invited", name, nil, map[string]any{"site": site, "labels": labels, "ends_at": i.EndsAt})
+	}
+	return code, i, err
+}
+
+// The lengths that are kept, in bytes.
+const (
+	mostSite   = 100
+	mostLabels = 500
+	// mostVersion and mostHealth are of what an agent says of itself.
+	mostVersion = 40
+	mostHealth  = 60_000
+)
+
+// checkWords says that a site or labels are too long.
+func checkWords(site, labels string) error {
+	switch {
+	case len(site) > mostSite:
+		return fmt.Errorf("%w: the site has %d bytes; %d at most are kept", ErrInvalid, len(site), mostSite)
+	case len(labels) > mostLabels:
+		return fmt.Errorf("%w: the labels have %d bytes; %d at most are kept", ErrInvalid, len(labels), mostLabels)
+	}
+	return nil
 }
 
 // Join lets an agent join by an invite, and returns it with its key, of which only a
@@ -62,8 +88,14 @@ func (c *Controller) Join(ctx context.Context, r remote.JoinRequest, address str
 	if r.Name != "" && !agentName.MatchString(r.Name) {
 		return remote.JoinAnswer{}, fmt.Errorf("%w: %q is no name for an agent: letters, digits, dots, blanks and dashes, 99 at most", ErrInvalid, shorten(r.Name))
 	}
+	if err := checkWords(r.Site, r.Labels); err != nil {
+		return remote.JoinAnswer{}, err
+	}
+	if len(r.Version) > mostVersion {
+		return remote.JoinAnswer{}, fmt.Errorf("%w: the version has %d bytes; %d at most are kept", ErrInvalid, len(r.Version), mostVersion)
+	}
 	key := secret()
-	a, err := c.store.UseInvite(ctx, r.Code, store.Agent{Name: r.Name, Site: shorten(r.Site), Labels: r.Labels, Version: shorten(r.Version), Kind: Remote, Address: address}, store.HashOf(key))
+	a, err := c.store.UseInvite(ctx, r.Code, store.Agent{Name: r.Name, Site: r.Site, Labels: r.Labels, Version: r.Version, Kind: Remote, Address: address}, store.HashOf(key))
 	if err != nil {
 		return remote.JoinAnswer{}, err
 	}
@@ -71,6 +103,7 @@ func (c *Controller) Join(ctx context.Context, r remote.JoinRequest, address str
 	c.agents[a.ID] = &agentState{Agent: a, hand: remote.NewHand(a.ID, a.Name, c)}
 	c.mu.Unlock()
 	c.sendPlans()
+	c.noteChange(WithActor(ctx, "an agent from "+address), "agent_joined", a.Name, nil, map[string]any{"site": a.Site, "labels": a.Labels})
 	return remote.JoinAnswer{ID: a.ID, Name: a.Name, Site: a.Site, Key: key}, nil
 }
 
@@ -93,6 +126,9 @@ func (c *Controller) NoteHealth(ctx context.Context, id ident.ID, h plan.Health)
 	if err != nil {
 		return err
 	}
+	if len(h.Version) > mostVersion || len(text) > mostHealth {
+		return fmt.Errorf("%w: what the agent says of itself has %d bytes, its version %d; %d and %d at most are kept", ErrInvalid, len(text), len(h.Version), mostHealth, mostVersion)
+	}
 	now, kept := time.Now(), string(text)
 	c.mu.Lock()
 	if a := c.agents[id]; a != nil {
@@ -103,25 +139,9 @@ func (c *Controller) NoteHealth(ctx context.Context, id ident.ID, h plan.Health)
 		}
 	}
 	c.mu.Unlock()
-	return c.store.NoteHealth(ctx, id, now, h.Version, kept)
-}
-
-// OwnUpload says that an agent uploads what is not its own: readings of other agents'
-// paths.
-func (c *Controller) OwnUpload(u plan.Upload) error {
-	c.mu.RLock()
-	defer c.mu.RUnlock()
-	for _, r := range u.Readings {
-		if p := c.paths[r.Path]; p != nil && p.AgentID != u.Agent {
-			return fmt.Errorf("%w: a reading is of a path of another agent", ErrInvalid)
-		}
-	}
-	for _, r := range u.Runs {
-		if p := c.paths[r.Path]; p != nil && p.AgentID != u.Agent {
-			return fmt.Errorf("%w: a run is of a path of another agent", ErrInvalid)
-		}
-	}
-	return nil
+	err = c.store.NoteHealth(ctx, id, now, h.Version, kept)
+	c.noteAway(err)
+	return err
 }
 
 // RemoveAgent locks an agent out at once: its connection ends and its key is worth
@@ -144,6 +164,7 @@ func (c *Controller) RemoveAgent(ctx context.Context, name string) error {
 	delete(c.agents, a.ID)
 	c.mu.Unlock()
 	far.Remove()
+	c.noteChange(ctx, "agent_removed", name, map[string]any{"site": a.Site, "labels": a.Labels}, nil)
 	return nil
 }
 

@@ -82,7 +82,7 @@ func TestTheServiceTrainsAndRollsByItself(t *testing.T) {
 	c, _ := open(t, s)
 	path := addWatch(t, c, "w", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.1"}}).Paths[0]
 	end := time.Now().Truncate(time.Minute)
-	var u plan.Upload
+	u := plan.Upload{Agent: quay(c)}
 	for ago := 45; ago > 0; ago-- {
 		u.Readings = append(u.Readings, minute(path, end.Add(-time.Duration(ago)*time.Minute), 10*time.Millisecond, 0))
 	}
@@ -150,11 +150,11 @@ func TestWorstFirst(t *testing.T) {
 		3: func(int) int { return 60 },
 	}
 	for i, lost := range lossOf {
-		var u plan.Upload
+		u := plan.Upload{Agent: quay(c)}
 		for ago := 200; ago > 0; ago-- {
 			if ago == 40 {
 				require.NoError(t, c.Upload(t.Context(), u))
-				u = plan.Upload{}
+				u = plan.Upload{Agent: quay(c)}
 				if i < 3 {
 					_, err := c.TakeBaseline(t.Context(), w.Paths[i], 24*time.Hour, false)
 					require.NoError(t, err)

@@ -177,7 +177,7 @@ func (p *pathState) judges(r plan.Record) bool {
 		p.judged = r.Reading.At.Add(-1) // the clock was set back: judging goes on from there
 	}
 	beside := !r.Run.IsZero() && r.Reading.At.Sub(p.continuous) < 5*time.Minute
-	return r.Flags&(plan.OnDemand|plan.Disturbed) == 0 && !beside && r.Reading.At.After(p.judged)
+	return r.Flags&plan.NotJudged == 0 && !beside && r.Reading.At.After(p.judged)
 }
 
 // note takes a change of an episode into the list and returns it as it is kept.

@@ -65,7 +65,7 @@ func TestSweepsAreComparedWithTheOneBefore(t *testing.T) {
 	require.NoError(t, err)
 	assert.Nil(t, r.ComparedAt, "there was none before it")
 	assert.Nil(t, r.New)
-	require.NoError(t, c.Store().DropSweeps(t.Context(), start.Add(time.Minute)))
+	require.NoError(t, c.Store().DropOld(t.Context(), time.Now(), start.Add(time.Minute)))
 	list, err = c.Store().Sweeps(t.Context(), ident.ID{}, store.Page{Limit: 10})
 	require.NoError(t, err)
 	assert.Len(t, list, 1)

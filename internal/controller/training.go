@@ -99,6 +99,9 @@ func (c *Controller) TakeBaseline(ctx context.Context, path ident.ID, last time.
 	if err == nil && kept == nil {
 		return nil, fmt.Errorf("%w: in the last %v there are fewer than %d readings outside episodes; take a longer stretch, or wait", ErrInvalid, last, baseline.MinReadings)
 	}
+	if err == nil {
+		c.noteChange(ctx, "baseline_taken", c.nameOf(p), nil, map[string]any{"path": path, "readings": kept.Readings, "last": last.String(), "pinned": pin})
+	}
 	return kept, err
 }
 
@@ -112,10 +115,27 @@ func (c *Controller) PinBaseline(ctx context.Context, path ident.ID, pin bool) e
 		return err
 	}
 	p.mu.Lock()
+	before := p.pinned
 	p.pinned = pin
 	p.nextTraining = time.Time{}
 	p.mu.Unlock()
+	what := "baseline_unpinned"
+	if pin {
+		what = "baseline_pinned"
+	}
+	c.noteChange(ctx, what, c.nameOf(p), map[string]any{"path": path, "pinned": before}, map[string]any{"path": path, "pinned": pin})
 	return nil
+}
+
+// nameOf says which path it is, for people.
+func (c *Controller) nameOf(p *pathState) string {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	from := "?"
+	if a := c.agents[p.AgentID]; a != nil {
+		from = a.Name
+	}
+	return from + " to " + p.Target
 }
 
 func (c *Controller) path(id ident.ID) (*pathState, error) {

@@ -126,10 +126,11 @@ func TestWhatALoadRunDisturbsIsMarked(t *testing.T) {
 	<-l.began
 	at := time.Now().Truncate(time.Minute)
 	var list []plan.Record
-	for _, p := range paths {
-		list = append(list, minute(p, at, 10*time.Millisecond, 0))
+	for i, from := range []string{"quay", "desk", "pier"} {
+		one := []plan.Record{minute(paths[i], at, 10*time.Millisecond, 0)}
+		require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: named(c, from), Readings: one}))
+		list = append(list, one...)
 	}
-	require.NoError(t, c.Upload(t.Context(), plan.Upload{Readings: list}))
 	l.goes <- struct{}{}
 	ended(t, c, x.ID)
 	for i, disturbed := range []bool{true, true, false} {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"woodlark.example/internal/ident"
@@ -13,26 +14,43 @@ import (
 )
 
 // Upload takes what an agent measured: it keeps it, judges it and tells the
-// listeners. On an error nothing is kept.
+// listeners. On an error nothing is kept; it wraps plan.ErrRefused when the same would be
+// refused again.
 func (c *Controller) Upload(ctx context.Context, u plan.Upload) error {
-	if err := c.compareSweeps(ctx, &u); err != nil {
+	err := c.checkUpload(u)
+	if err == nil {
+		err = c.keep(ctx, &u)
 		c.noteAway(err)
-		return err
 	}
-	if err := c.compareTraces(ctx, &u); err != nil {
-		c.noteAway(err)
-		return err
+	if errors.Is(err, ErrInvalid) || errors.Is(err, store.ErrUnfit) {
+		return fmt.Errorf("%w: %w", plan.ErrRefused, err)
 	}
-	c.markDisturbed(u.Readings)
-	if err := c.store.SaveUpload(ctx, u); err != nil {
-		c.noteAway(err)
-		return err
-	}
-	if err := c.takeTwoEnded(ctx, u); err != nil {
-		c.noteAway(err)
+	if err != nil {
 		return err
 	}
 	c.noteBack(ctx)
+	c.judge(ctx, u)
+	return nil
+}
+
+// keep compares what is in an upload with what is known, marks it, and stores it.
+func (c *Controller) keep(ctx context.Context, u *plan.Upload) error {
+	if err := c.compareSweeps(ctx, u); err != nil {
+		return err
+	}
+	if err := c.compareTraces(ctx, u); err != nil {
+		return err
+	}
+	c.markDisturbed(u.Readings)
+	c.noteClock(ctx, u.Agent, markClock(u, c.options.Now()))
+	if err := c.store.SaveUpload(ctx, *u); err != nil {
+		return err
+	}
+	return c.takeTwoEnded(ctx, *u)
+}
+
+// judge judges the paths by the readings of an upload, and tells the listeners.
+func (c *Controller) judge(ctx context.Context, u plan.Upload) {
 	slices.SortStableFunc(u.Readings, func(a, b plan.Record) int { return a.Reading.At.Compare(b.Reading.At) })
 	var episodes []store.Episode
 	changed := map[ident.ID]bool{}
@@ -68,7 +86,6 @@ func (c *Controller) Upload(ctx context.Context, u plan.Upload) error {
 			c.publish(Event{Kind: StateChanged, Path: path})
 		}
 	}
-	return nil
 }
 
 // retryEpisodes marks episodes so that they are saved with the next reading.
@@ -84,6 +101,7 @@ func (c *Controller) retryEpisodes(episodes []store.Episode) {
 	}
 }
 
+// noteAway remembers that the database is away, and why, if that is what an error says.
 func (c *Controller) noteAway(err error) {
 	if !errors.Is(err, store.ErrAway) {
 		return
@@ -92,28 +110,46 @@ func (c *Controller) noteAway(err error) {
 	defer c.mu.Unlock()
 	if c.awaySince.IsZero() {
 		c.awaySince = time.Now()
+		c.log.Error("the database takes nothing; readings are held back", "error", err, "cause", store.Cause(err))
 	}
+	c.awayWhy = c.sayWhy(err)
+}
+
+// sayWhy says in words for everybody why the database takes nothing.
+func (c *Controller) sayWhy(err error) string {
+	if says := c.options.Disk(); says != "" {
+		return says
+	}
+	var text string
+	for _, part := range strings.Split(err.Error(), ": ") {
+		text = part // the last says why
+	}
+	return text
 }
 
 // noteBack says that the database was away, once it is back and what was held
 // back is being written.
 func (c *Controller) noteBack(ctx context.Context) {
 	c.mu.Lock()
-	since := c.awaySince
-	c.awaySince = time.Time{}
+	since, why := c.awaySince, c.awayWhy
+	c.awaySince, c.awayWhy = time.Time{}, ""
 	c.mu.Unlock()
 	if since.IsZero() {
 		return
 	}
-	c.Notify(ctx, "database_back", fmt.Sprintf("The database was away from %s for %s. Readings were held back meanwhile and are being written now.",
-		since.In(c.zone).Format("15:04:05"), time.Since(since).Round(time.Second)))
+	c.Notify(ctx, "database_back", fmt.Sprintf("The database took nothing from %s for %s: %s. Readings were held back meanwhile and are being written now.",
+		since.In(c.zone).Format("15:04:05"), time.Since(since).Round(time.Second), why))
 }
 
-// Away is since when the database does not answer; zero while it does.
-func (c *Controller) Away() time.Time {
+// Away is since when the database takes nothing, and why; zero while it does.
+func (c *Controller) Away() (time.Time, string) {
+	since, err := c.store.Away()
 	c.mu.RLock()
 	defer c.mu.RUnlock()
-	return c.awaySince
+	if !since.IsZero() && (c.awaySince.IsZero() || since.Before(c.awaySince)) {
+		return since, c.sayWhy(err)
+	}
+	return c.awaySince, c.awayWhy
 }
 
 // Notify keeps a notice and tells the listeners.
@@ -125,14 +161,14 @@ func (c *Controller) Notify(ctx context.Context, kind, text string) {
 	c.publish(Event{Kind: NewNotice})
 }
 
-// noteGaps records the time in which the paths of an agent were to be measured
-// and were not, the service being down.
-func (c *Controller) noteGaps(ctx context.Context, agent ident.ID) {
-	now := time.Now()
+// noteGaps records the time up to now in which the paths of an agent were to be measured
+// without a pause and were not, the service being down. Of periodic watches the agent
+// tells itself.
+func (c *Controller) noteGaps(ctx context.Context, agent ident.ID, now time.Time) {
 	var u plan.Upload
 	c.mu.RLock()
 	for _, w := range c.watches {
-		if w.Paused {
+		if w.Paused || w.Spec.Every > 0 {
 			continue
 		}
 		for _, id := range w.Paths {
@@ -142,7 +178,7 @@ func (c *Controller) noteGaps(ctx context.Context, agent ident.ID) {
 			}
 			end := p.lastEnd()
 			// A minute in progress is taken up again from the agent's journal.
-			if end.IsZero() || now.Sub(end) < max(w.Spec.Every+time.Minute, 2*time.Minute) {
+			if end.IsZero() || now.Sub(end) < 2*time.Minute {
 				continue
 			}
 			u.Runs = append(u.Runs, plan.Run{ID: ident.New(), Watch: w.ID, Path: id, Started: end, Ended: now, Outcome: plan.Missed, Reason: "the service was not running"})

@@ -57,10 +57,12 @@ func (c *Controller) SaveWatch(ctx context.Context, id ident.ID, name string, sp
 	}
 	now := time.Now().UTC()
 	w := &Watch{Watch: store.Watch{ID: id, Name: name, Paused: paused, Spec: string(text), CreatedAt: now, UpdatedAt: now}, Spec: spec, Paths: paths}
+	what, before := "watch_added", any(nil)
 	if id.IsZero() {
 		w.ID = ident.New()
 	} else if old, err := c.FindWatch(id.String()); err == nil {
 		w.CreatedAt = old.CreatedAt
+		what, before = "watch_changed", noted(old)
 	}
 	if err := c.store.SaveWatch(ctx, w.Watch, paths); err != nil {
 		if errors.Is(err, store.ErrTaken) {
@@ -73,7 +75,17 @@ func (c *Controller) SaveWatch(ctx context.Context, id ident.ID, name string, sp
 	c.mu.Unlock()
 	c.sendPlans()
 	c.publish(Event{Kind: WatchChanged})
+	c.noteChange(ctx, what, name, before, noted(*w))
 	return *w, nil
+}
+
+// noted is what of a watch stands in the record of changes.
+func noted(w Watch) any {
+	return struct {
+		Name   string
+		Paused bool
+		Spec   Spec
+	}{w.Name, w.Paused, w.Spec}
 }
 
 // pathsOf makes the paths that a spec measures.
@@ -127,5 +139,6 @@ func (c *Controller) RemoveWatch(ctx context.Context, w Watch) error {
 	c.mu.Unlock()
 	c.sendPlans()
 	c.publish(Event{Kind: WatchChanged})
+	c.noteChange(ctx, "watch_removed", w.Name, noted(w), nil)
 	return nil
 }

@@ -44,7 +44,10 @@ type Server struct {
 	ended    chan struct{}
 }
 
-const startTimeout = 60 * time.Second
+const (
+	startTimeout = 60 * time.Second
+	orderlyEnd   = 5 * time.Second // of a server that was left behind
+)
 
 // Start makes the data folder if need be, starts the server and waits until it
 // answers.
@@ -79,7 +82,7 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	}
 	if err := s.await(ctx); err != nil {
 		_ = s.Stop()
-		return nil, fmt.Errorf("%w\n%s", err, s.logTail())
+		return nil, fmt.Errorf("%w: %s\n%s", err, s.complaint(), s.logTail())
 	}
 	return s, nil
 }
@@ -206,7 +209,12 @@ func (s *Server) waitForOther() {
 	}
 	s.log.Info("waiting for the database server of an earlier start to end", "pid", pid)
 	_ = syscall.Kill(pid, syscall.SIGTERM)
-	for deadline := time.Now().Add(startTimeout); s.isOurs(pid) && time.Now().Before(deadline); {
+	began, killed := time.Now(), false
+	for s.isOurs(pid) && time.Since(began) < startTimeout {
+		if !killed && time.Since(began) > orderlyEnd {
+			killed = true
+			_ = syscall.Kill(pid, syscall.SIGKILL) // what was committed is in its log
+		}
 		time.Sleep(50 * time.Millisecond)
 	}
 }

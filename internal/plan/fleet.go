@@ -73,18 +73,21 @@ type SweepCommand struct {
 
 // Health is what an agent says of itself now and then.
 type Health struct {
-	Version   string     `json:"version"`
-	System    string     `json:"system"`
-	Clock     host.Clock `json:"clock"`
-	Load      host.Load  `json:"load"`
-	May       []string   `json:"may"`        // raw sockets, ICMP sockets, UDP …
-	LateMs    *float64   `json:"late_ms"`    // how late its deadlines are in the mean; null when it sent nothing
-	HeldBack  int        `json:"held_back"`  // readings that wait to be uploaded
-	Dropped   int        `json:"dropped"`    // readings that its full spool had to drop, the oldest first
-	Responder string     `json:"responder"`  // address and port at which it answers as a far end; empty when it does not
-	Addresses []string   `json:"addresses"`  // of its machine
-	Limits    string     `json:"limits"`     // that its owner set, in words; empty when none
-	StartedAt time.Time  `json:"started_at"` // of the program
+	Version  string     `json:"version"`
+	System   string     `json:"system"`
+	Clock    host.Clock `json:"clock"`
+	Load     host.Load  `json:"load"`
+	May      []string   `json:"may"`       // raw sockets, ICMP sockets, UDP …
+	LateMs   *float64   `json:"late_ms"`   // how late its deadlines are in the mean; null when it sent nothing
+	HeldBack int        `json:"held_back"` // readings that wait to be uploaded
+	Dropped  int        `json:"dropped"`   // readings that its full spool had to drop, the oldest first
+	SetAside int        `json:"set_aside"` // things in its folder that the service never takes, or that are damaged
+	// AsideReason is why the newest of them was set aside.
+	AsideReason string    `json:"aside_reason,omitempty"`
+	Responder   string    `json:"responder"`  // address and port at which it answers as a far end; empty when it does not
+	Addresses   []string  `json:"addresses"`  // of its machine
+	Limits      string    `json:"limits"`     // that its owner set, in words; empty when none
+	StartedAt   time.Time `json:"started_at"` // of the program
 }
 
 // TwoEndedKind is what is measured between two ends.

@@ -4,6 +4,7 @@ package plan
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"woodlark.example/core/reading"
@@ -35,13 +36,17 @@ type Flags uint8
 
 // The flags.
 const (
-	HeldBack  Flags = 1 << iota // written later than measured, the service or its database being away
-	Resumed                     // the agent was restarted in the middle
-	Cut                         // the agent was stopped before the end
-	Jumped                      // this host's clock was set during it
-	OnDemand                    // somebody asked for it: it is kept, but the path is not judged by it
-	Disturbed                   // a load run went on at the same time: the path is not judged by it
+	HeldBack   Flags = 1 << iota // written later than measured, the service or its database being away
+	Resumed                      // the agent was restarted in the middle
+	Cut                          // the agent was stopped before the end
+	Jumped                       // this host's clock was set during it
+	OnDemand                     // somebody asked for it: it is kept, but the path is not judged by it
+	Disturbed                    // a load run went on at the same time: the path is not judged by it
+	WrongClock                   // the agent's clock was off: the path is not judged by it
 )
+
+// NotJudged are the flags of readings by which a path is not judged.
+const NotJudged = OnDemand | Disturbed | WrongClock
 
 // Record is one reading of one path.
 type Record struct {
@@ -79,7 +84,9 @@ type Run struct {
 
 // Upload is what an agent hands over at once. It may be handed over twice.
 type Upload struct {
-	Agent    ident.ID
+	Agent ident.ID
+	// SentAt is what the agent's clock shows when it hands it over.
+	SentAt   time.Time
 	Readings []Record
 	Runs     []Run
 	Sweeps   []Sweep `json:",omitempty"`
@@ -89,8 +96,11 @@ type Upload struct {
 	TwoEnded []TwoEnded `json:",omitempty"`
 }
 
-// Service takes uploads. An error means that nothing of the upload is kept and
-// that it should be handed over again later.
+// ErrRefused is wrapped by an error of a service that will never take an upload.
+var ErrRefused = errors.New("refused")
+
+// Service takes uploads. An error means that nothing of the upload is kept. It should be
+// handed over again later, unless the error wraps ErrRefused.
 type Service interface {
 	Upload(ctx context.Context, u Upload) error
 }

@@ -175,12 +175,19 @@ func (h *Hand) Reply(r plan.Reply) {
 	if replies == nil {
 		return
 	}
-	select {
-	case replies <- r:
-	default: // nobody reads; what tells how far it is may be lost, the last may not
-		if r.Last {
-			<-replies
-			replies <- r
+	// Who hears does not keep up: what tells how far it is may be lost, the last may not.
+	for sent := false; !sent; {
+		select {
+		case replies <- r:
+			sent = true
+		default:
+			if !r.Last {
+				return
+			}
+			select {
+			case <-replies:
+			default:
+			}
 		}
 	}
 	if r.Last {

@@ -120,7 +120,15 @@ func (l *Link) request(ctx context.Context, method, path string, body any) (*htt
 		if p.Detail == "" {
 			p.Detail = p.Title
 		}
-		return nil, fmt.Errorf("the service at %s says %s: %s", l.Base, answer.Status, p.Detail)
+		err := fmt.Errorf("the service at %s says %s: %s", l.Base, answer.Status, p.Detail)
+		switch answer.StatusCode {
+		case http.StatusRequestTimeout, http.StatusTooManyRequests: // of the moment
+		default:
+			if answer.StatusCode < 500 {
+				err = fmt.Errorf("%w: %w", plan.ErrRefused, err)
+			}
+		}
+		return nil, err
 	}
 	return answer, nil
 }

@@ -25,12 +25,10 @@ import (
 	"woodlark.example/internal/agent"
 	"woodlark.example/internal/api"
 	"woodlark.example/internal/controller"
-	"woodlark.example/internal/host"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/mariadb"
 	"woodlark.example/internal/network"
 	"woodlark.example/internal/plan"
-	"woodlark.example/internal/probe/session"
 	"woodlark.example/internal/settings"
 	"woodlark.example/internal/store"
 )
@@ -43,7 +41,19 @@ type Options struct {
 	Console  fs.FS
 	SiteOf   func(target string) string
 	Owners   []byte // of prefixes, when the settings name no file: see route.ParseOwners
-	Log      *slog.Logger
+	// Local is the service's own agent. It measures from the start, by the plan that it has
+	// kept, whether or not the database is there.
+	Local *Local
+	// Ready is called once all is there.
+	Ready func()
+	Log   *slog.Logger
+}
+
+// Local is an agent within the service.
+type Local struct {
+	Agent   store.Agent
+	Network network.Network
+	More    func(*agent.Options) // may be nil
 }
 
 // Service is a started service.
@@ -54,6 +64,12 @@ type Service struct {
 	server     *mariadb.Server // nil when the database is somebody else's
 	store      *store.Store
 	controller *controller.Controller
+	door       door
+	face       face
+	early      *running
+	owner      ident.ID
+	before     bool // this service has run on its state before
+	lost       chan error
 
 	stopWork context.CancelFunc
 	work     context.Context
@@ -61,13 +77,14 @@ type Service struct {
 	duties   sync.WaitGroup
 }
 
-// Start listens, starts the database and loads what it knows. Nothing is
-// measured before an agent is added.
+// Start listens, starts the database and loads what it knows. A service that has run
+// before does not wait for its database: its own agent measures at once, callers are told
+// how far it is, and Serve opens the database as soon as that can be.
 func Start(ctx context.Context, o Options) (*Service, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &Service{options: o, log: o.Log}
+	s := &Service{options: o, log: o.Log, lost: make(chan error, 1)}
 	s.work, s.stopWork = context.WithCancel(context.Background())
 	var err error
 	// The port is taken first: that it is free is known before anything is started.
@@ -77,6 +94,15 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		}
 		return nil, fmt.Errorf("listen on %s: %w", o.Settings.Listen, err)
 	}
+	s.face.set(api.Starting(o.Console, s.whyNotReady))
+	if s.owner, s.before, err = ownerOf(o.Settings.State); err != nil {
+		s.Close()
+		return nil, err
+	}
+	s.beginEarly()
+	if s.before && o.Local != nil {
+		return s, nil
+	}
 	if err := s.open(ctx); err != nil {
 		s.Close()
 		return nil, err
@@ -84,24 +110,77 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 	return s, nil
 }
 
-func (s *Service) open(ctx context.Context) error {
+// openAtLast opens what Start did not wait for. It tries again while what is in the way
+// may go by itself: a database that is away, a disk that is full.
+func (s *Service) openAtLast(ctx context.Context) error {
+	pause := time.Second
+	for {
+		err := s.open(ctx)
+		var mendable *cannotStart
+		switch {
+		case err == nil:
+			return nil
+		case ctx.Err() != nil:
+			return nil
+		case !errors.Is(err, store.ErrAway) && !errors.As(err, &mendable):
+			return err
+		}
+		s.face.because(err)
+		s.log.Error("the database cannot be opened; measuring goes on, and it is tried again", "error", err, "after", pause)
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(pause):
+		}
+		pause = min(2*pause, 10*time.Second)
+	}
+}
+
+// cannotStart is that the private database does not start.
+type cannotStart struct{ error }
+
+func (s *Service) open(ctx context.Context) (err error) {
 	set := s.options.Settings
-	dsn := set.Database
 	owners, err := readOwners(set.Owners, s.options.Owners)
 	if err != nil {
 		return err
 	}
+	dsn := set.Database
 	if dsn == "" {
-		if s.server, err = mariadb.Start(ctx, mariadb.Options{Dir: filepath.Join(set.State, "database"), Log: s.log}); err != nil {
-			return err
+		if s.server == nil {
+			if s.server, err = mariadb.Start(ctx, mariadb.Options{Dir: s.databaseFolder(), Log: s.log}); err != nil {
+				return &cannotStart{err}
+			}
 		}
 		dsn = s.server.DSN("woodlark")
 	}
-	if s.store, err = store.Open(ctx, store.Options{DSN: dsn, Log: s.log}); err != nil {
+	if s.store == nil {
+		name, _ := os.Hostname()
+		holder := store.Holder{Owner: s.owner, Says: fmt.Sprintf("the one at %s, process %d of %s, state %s", s.URL(), os.Getpid(), name, set.State), Lost: func(err error) { s.lost <- err }}
+		if s.store, err = store.Open(ctx, store.Options{DSN: dsn, Log: s.log, Holder: &holder}); err != nil {
+			return err
+		}
+	}
+	s.controller, err = controller.New(ctx, controller.Options{Store: s.store, Log: s.log, Zone: set.Zone, Training: set.Training, Keep: set.Keep, SiteOf: s.options.SiteOf, Owners: owners, Disk: s.fullDisk})
+	if err != nil {
 		return err
 	}
-	s.controller, err = controller.New(ctx, controller.Options{Store: s.store, Log: s.log, Zone: set.Zone, Training: set.Training, Keep: set.Keep, SiteOf: s.options.SiteOf, Owners: owners})
-	return err
+	s.door.open(s.controller)
+	if s.options.Local != nil {
+		if err := s.addLocal(ctx); err != nil {
+			return err
+		}
+	}
+	s.face.set(api.New(api.Options{Controller: s.controller, Token: s.options.Token, Version: s.options.Version, Console: s.options.Console,
+		Sessions: filepath.Join(set.State, "sessions.json"), Names: set.HostNames, Log: s.log}))
+	if s.options.Ready != nil {
+		s.options.Ready()
+	}
+	return nil
+}
+
+func (s *Service) databaseFolder() string {
+	return filepath.Join(s.options.Settings.State, "database")
 }
 
 // readOwners reads the table of who has which prefixes: the file that the settings
@@ -140,45 +219,52 @@ func (s *Service) URL() string {
 func (s *Service) AddAgent(ctx context.Context, a store.Agent, n network.Network, more ...func(*agent.Options)) error {
 	a.Version = s.options.Version
 	return s.controller.AddAgent(ctx, a, func(id ident.ID) (plan.Hand, error) {
-		var ground agent.Ground
-		if a.Kind != controller.Simulated {
-			ground = host.Ground{}
-		}
-		o := agent.Options{ID: id, Ground: ground, Name: a.Name, Network: n, Service: s.controller, Log: s.log,
-			Dir: filepath.Join(s.options.Settings.State, "agents", id.String()), End: func() session.End { return session.Here(a.Name, s.options.Version) }}
-		for _, change := range more {
-			change(&o)
-		}
-		running, err := agent.New(o)
+		r, err := s.run(id, a, n, more...)
 		if err != nil {
 			return nil, err
 		}
-		s.agents.Go(func() { _ = running.Run(s.work) })
-		return running, nil
+		return r.Agent, nil
 	})
 }
 
 // Serve answers until ctx ends; then it ends the agents, which hand over what
-// they have, and the database.
+// they have, and the database. The error wraps store.ErrHeld when another service has
+// taken the database over.
 func (s *Service) Serve(ctx context.Context) error {
-	s.duties.Go(func() { _ = s.controller.Run(s.work) })
 	// Event streams end with the base context, for a graceful stop waits for
 	// every call.
 	base, endCalls := context.WithCancel(context.Background())
 	defer endCalls()
 	server := &http.Server{
-		Handler:           api.New(api.Options{Controller: s.controller, Token: s.options.Token, Version: s.options.Version, Console: s.options.Console, Log: s.log}),
+		Handler:           &s.face,
 		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		BaseContext: func(net.Listener) context.Context { return base },
 		ErrorLog:    slog.NewLogLogger(s.log.Handler(), slog.LevelWarn),
 	}
-	failed := make(chan error, 1)
+	failed := make(chan error, 2)
 	go func() { failed <- server.Serve(s.listener) }()
+	opening, stopOpening := context.WithCancel(ctx)
+	opened := make(chan struct{})
+	go func() {
+		defer close(opened)
+		if s.controller == nil {
+			if err := s.openAtLast(opening); err != nil {
+				failed <- err
+			}
+		}
+		if c := s.door.at.Load(); c != nil {
+			s.duties.Go(func() { _ = c.Run(s.work) })
+		}
+	}()
 	var err error
 	select {
 	case <-ctx.Done():
 	case err = <-failed:
+	case err = <-s.lost:
+		s.log.Error("this service stops", "error", err)
 	}
+	stopOpening()
+	<-opened
 	s.log.Info("stopping")
 	endCalls()
 	limit, cancel := context.WithTimeout(context.Background(), 5*time.Second)

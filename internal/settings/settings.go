@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -20,18 +21,21 @@ import (
 
 // Settings of the service.
 type Settings struct {
-	Listen   string
-	State    string
-	Database string
-	Name     string
-	Site     string
-	Zone     *time.Location
-	Training time.Duration
-	Keep     time.Duration
-	Owners   string
-	Far      string
-	LogLevel string
-	LogForm  string
+	Listen string
+	// HostNames are names by which browsers reach the console, in small letters.
+	HostNames []string
+	Plain     bool // HTTP in clear beyond loopback
+	State     string
+	Database  string
+	Name      string
+	Site      string
+	Zone      *time.Location
+	Training  time.Duration
+	Keep      time.Duration
+	Owners    string
+	Far       string
+	LogLevel  string
+	LogForm   string
 }
 
 // Setting is one line of the table.
@@ -55,6 +59,20 @@ func Table() []Setting {
 				return fmt.Errorf("%q is not like 127.0.0.1:7373", v)
 			}
 			s.Listen = v
+			return nil
+		}},
+		{"plain-http", "false", "true to speak HTTP in clear beyond loopback, where everybody on the way can read the token", func(s *Settings, v string) (err error) {
+			if s.Plain, err = strconv.ParseBool(v); err != nil {
+				return fmt.Errorf("%q is neither true nor false", v)
+			}
+			return nil
+		}},
+		{"host-names", "", "names by which browsers reach the console, with commas between them, beside addresses and this machine's name", func(s *Settings, v string) error {
+			for _, name := range strings.Split(v, ",") {
+				if name = strings.ToLower(strings.TrimSpace(name)); name != "" {
+					s.HostNames = append(s.HostNames, name)
+				}
+			}
 			return nil
 		}},
 		{"state", StateFolder(), "folder for the database, the spool and the token", text(func(s *Settings) *string { return &s.State })},
@@ -160,8 +178,20 @@ func Register(flags *flag.FlagSet) func() (Settings, error) {
 				errs = append(errs, fmt.Errorf("%s: %w", where, err))
 			}
 		}
-		return out, errors.Join(errs...)
+		return out, errors.Join(append(errs, out.check())...)
 	}
+}
+
+// check says what of the settings does not go together.
+func (s Settings) check() error {
+	host, _, err := net.SplitHostPort(s.Listen)
+	if err != nil || s.Plain || host == "localhost" {
+		return nil // what is wrong with it is said elsewhere
+	}
+	if ip := net.ParseIP(host); ip != nil && ip.IsLoopback() {
+		return nil
+	}
+	return fmt.Errorf("listen: %s is beyond this machine, and HTTP goes in clear: everybody on the way can read the token. Listen on loopback behind a proxy that speaks TLS, or say -plain-http=true", s.Listen)
 }
 
 type fileValue struct {

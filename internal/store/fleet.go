@@ -24,6 +24,9 @@ type Invite struct {
 	UsedAt    *time.Time
 }
 
+// Removed is the kind of an agent that was locked out.
+const Removed = "removed"
+
 // ErrInvite is wrapped when an invite cannot be used.
 var ErrInvite = errors.New("this invite cannot be used")
 
@@ -80,14 +83,20 @@ func (s *Store) UseInvite(ctx context.Context, code string, a Agent, keyHash []b
 			a.Labels = i.Labels
 		}
 		a.ID, a.CreatedAt, a.SeenAt, a.KeyHash = ident.New(), now, &now, keyHash
-		var taken int64
-		if err := tx.Model(&Agent{}).Where("name = ?", a.Name).Count(&taken).Error; err != nil {
+		var before Agent
+		err = tx.Where("name = ?", a.Name).Take(&before).Error
+		switch {
+		case errors.Is(err, gorm.ErrRecordNotFound):
+			return tx.Create(&a).Error
+		case err != nil:
 			return err
-		}
-		if taken > 0 {
+		case before.Kind != Removed:
 			return fmt.Errorf("%w: there is an agent named %q already; join with another -name", ErrInvite, a.Name)
 		}
-		return tx.Create(&a).Error
+		// One that was removed comes back as who it was: its paths are its own, and so is
+		// what it still holds of them.
+		a.ID, a.CreatedAt = before.ID, before.CreatedAt
+		return tx.Save(&a).Error
 	})
 	return a, err
 }
@@ -100,7 +109,7 @@ func (s *Store) AgentByKey(ctx context.Context, keyHash []byte) (Agent, error) {
 
 // LockOut takes an agent's key away. What it measured stays.
 func (s *Store) LockOut(ctx context.Context, id ident.ID) error {
-	return wrap("lock out an agent", s.db.WithContext(ctx).Model(&Agent{}).Where("id = ?", id).Updates(map[string]any{"key_hash": nil, "kind": "removed"}).Error)
+	return wrap("lock out an agent", s.db.WithContext(ctx).Model(&Agent{}).Where("id = ?", id).Updates(map[string]any{"key_hash": nil, "kind": Removed}).Error)
 }
 
 // NoteHealth keeps what an agent says of itself.

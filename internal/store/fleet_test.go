@@ -134,7 +134,7 @@ func TestTwoEndedRecords(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, plan.Failed, cut.Outcome)
 	assert.NotNil(t, cut.EndedAt)
-	require.NoError(t, s.DropTwoEnded(t.Context(), at.Add(45*time.Minute)))
+	require.NoError(t, s.DropOld(t.Context(), time.Now(), at.Add(45*time.Minute)))
 	all, err = s.TwoEndedList(t.Context(), store.TwoEndedFilter{})
 	require.NoError(t, err)
 	assert.Len(t, all, 3)

@@ -9,8 +9,6 @@ import (
 	"strconv"
 	"strings"
 	"time"
-
-	mysqldriver "github.com/go-sql-driver/mysql"
 )
 
 //go:embed migrations/*.sql
@@ -44,18 +42,26 @@ func migrations() ([]migration, error) {
 	return list, nil
 }
 
-const tableExists = 1050
+// statements are those of a version. MariaDB commits each by itself, so a version may be
+// cut off behind any of them and is begun anew then: each must be worth nothing when it is
+// carried out a second time (IF NOT EXISTS).
+func (m migration) statements() []string {
+	var list []string
+	for _, s := range strings.Split(m.text, ";\n") {
+		if strings.TrimSpace(s) != "" {
+			list = append(list, s)
+		}
+	}
+	return list
+}
 
-// migrate brings the schema forward, one version after the other. MariaDB
-// commits each statement that changes a schema by itself; should it be cut off
-// in the middle of a version, the tables that are there already are passed
-// over the next time.
+// migrate brings the schema forward, one version after the other.
 func (s *Store) migrate(ctx context.Context) error {
 	list, err := migrations()
 	if err != nil {
 		return err
 	}
-	if _, err := s.pool.ExecContext(ctx, `CREATE TABLE IF NOT EXISTS schema_versions (version INT NOT NULL PRIMARY KEY, name VARCHAR(100) NOT NULL, applied_at DATETIME(6) NOT NULL) ENGINE=InnoDB`); err != nil {
+	if _, err := s.pool.ExecContext(ctx, `CREATE TABLE IF NOT EXISTS schema_versions (version INT NOT NULL PRIMARY KEY, name VARCHAR(100) NOT NULL, applied_at DATETIME(6) NOT NULL) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin`); err != nil {
 		return wrap("prepare the schema", err)
 	}
 	var at int
@@ -69,20 +75,57 @@ func (s *Store) migrate(ctx context.Context) error {
 		if m.version <= at {
 			continue
 		}
-		for _, statement := range strings.Split(m.text, ";\n") {
-			if strings.TrimSpace(statement) == "" {
-				continue
-			}
-			_, err := s.pool.ExecContext(ctx, statement)
-			var refused *mysqldriver.MySQLError
-			if err != nil && !(errors.As(err, &refused) && refused.Number == tableExists) {
+		for _, statement := range m.statements() {
+			if _, err := s.pool.ExecContext(ctx, statement); err != nil {
 				return wrap("bring the schema to "+m.name, err)
 			}
 		}
-		if _, err := s.pool.ExecContext(ctx, "INSERT INTO schema_versions VALUES (?, ?, ?)", m.version, m.name, time.Now().UTC()); err != nil {
+		if _, err := s.pool.ExecContext(ctx, "INSERT IGNORE INTO schema_versions VALUES (?, ?, ?)", m.version, m.name, time.Now().UTC()); err != nil {
 			return wrap("note the schema's version", err)
 		}
 		s.log.Info("schema brought forward", "version", m.version, "name", m.name)
 	}
 	return nil
 }
+
+// charset and collation are those of every text that is kept: names are the same only
+// when each byte of them is.
+const (
+	charset   = "utf8mb4"
+	collation = "utf8mb4_bin"
+)
+
+// useOneCollation converts tables that were made with another character set or collation,
+// such as those of a database that was there before us.
+func (s *Store) useOneCollation(ctx context.Context) error {
+	const others = `SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE' AND table_collation <> ?
+		UNION SELECT table_name FROM information_schema.columns WHERE table_schema = DATABASE() AND collation_name <> ?`
+	rows, err := s.pool.QueryContext(ctx, others, collation, collation)
+	if err != nil {
+		return wrap("look at the tables' collations", err)
+	}
+	var names []string
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return errors.Join(wrap("look at the tables' collations", err), rows.Close())
+		}
+		if slices.Contains(ownTables, name) {
+			names = append(names, name)
+		}
+	}
+	if err := rows.Close(); err != nil {
+		return wrap("look at the tables' collations", err)
+	}
+	for _, name := range names {
+		if _, err := s.pool.ExecContext(ctx, "ALTER TABLE `"+name+"` CONVERT TO CHARACTER SET "+charset+" COLLATE "+collation); err != nil {
+			return fmt.Errorf("the table %s has another collation than %s and could not be converted: %w", name, collation, wrap("convert it", err))
+		}
+		s.log.Warn("a table had another collation and was converted", "table", name, "to", collation)
+	}
+	return nil
+}
+
+// ownTables are all that the migrations make.
+var ownTables = []string{"agents", "paths", "watches", "watch_paths", "runs", "readings", "rollups", "rollups_due", "episodes", "baselines", "notices",
+	"sweeps", "traces", "routes", "hop_minutes", "invites", "two_ended", "leases", "changes", "schema_versions"}

@@ -48,6 +48,9 @@ func (s *Store) SaveUpload(ctx context.Context, u plan.Upload) error {
 		}
 	}
 	return s.transact(ctx, "keep readings", func(tx *gorm.DB) error {
+		if err := ownRecords(tx, u, runs); err != nil {
+			return err
+		}
 		if err := saveSweeps(tx, sweeps); err != nil {
 			return err
 		}
@@ -96,15 +99,18 @@ type Page struct {
 
 // older limits a query of records, newest first by started_at and id, to those that come
 // behind the page before.
-func (p Page) older(q *gorm.DB) *gorm.DB {
+func (p Page) older(q *gorm.DB) *gorm.DB { return p.olderBy(q, "started_at") }
+
+// olderBy is older for records whose time has another name.
+func (p Page) olderBy(q *gorm.DB, column string) *gorm.DB {
 	at := p.After.UTC()
 	switch {
 	case p.After.IsZero():
 		return q
 	case p.AfterID.IsZero():
-		return q.Where("started_at < ?", at)
+		return q.Where(column+" < ?", at)
 	}
-	return q.Where("(started_at < ? OR started_at = ? AND id < ?)", at, at, p.AfterID)
+	return q.Where("("+column+" < ? OR "+column+" = ? AND id < ?)", at, at, p.AfterID)
 }
 
 func (p Page) limit() int {
@@ -140,7 +146,7 @@ func (s *Store) Readings(ctx context.Context, path ident.ID, from, to time.Time,
 // by a wrong clock.
 func (s *Store) LastReadings(ctx context.Context, path ident.ID, n int, until time.Time) ([]plan.Record, error) {
 	var rows []readingRow
-	if err := s.db.WithContext(ctx).Select(readingColumns).Where("path_id = ? AND at <= ? AND flags & ? = 0", path, until.UTC(), plan.OnDemand|plan.Disturbed).Order("at DESC").Limit(n).Find(&rows).Error; err != nil {
+	if err := s.db.WithContext(ctx).Select(readingColumns).Where("path_id = ? AND at <= ? AND flags & ? = 0", path, until.UTC(), plan.NotJudged).Order("at DESC").Limit(n).Find(&rows).Error; err != nil {
 		return nil, wrap("read the last readings", err)
 	}
 	for i, j := 0, len(rows)-1; i < j; i, j = i+1, j-1 {
@@ -169,8 +175,8 @@ func recordsOf(rows []readingRow) []plan.Record {
 
 // Points are what of a path's readings is judged, oldest first.
 func (s *Store) Points(ctx context.Context, path ident.ID, from, to time.Time) ([]baseline.Point, error) {
-	rows, err := s.pool.QueryContext(ctx, "SELECT at, span_ms, sent, answered, lost, rtt_median_ns, jitter_ns FROM readings WHERE path_id = ? AND at >= ? AND at < ? AND flags & ? = 0 ORDER BY at",
-		path[:], from.UTC(), to.UTC(), plan.OnDemand|plan.Disturbed)
+	rows, err := s.query(ctx, "SELECT at, span_ms, sent, answered, lost, rtt_median_ns, jitter_ns FROM readings WHERE path_id = ? AND at >= ? AND at < ? AND flags & ? = 0 ORDER BY at",
+		path[:], from.UTC(), to.UTC(), plan.NotJudged)
 	if err != nil {
 		return nil, wrap("read what is judged", err)
 	}
@@ -228,4 +234,44 @@ func (s *Store) coverDays(ctx context.Context, records []plan.Record) error {
 		}
 	}
 	return s.CoverDays(ctx, first, last.Add(24*time.Hour))
+}
+
+// ownRecords refuses to write over records that are another agent's.
+func ownRecords(tx *gorm.DB, u plan.Upload, runs []Run) error {
+	if len(runs) > 0 {
+		paths := make(map[ident.ID]ident.ID, len(runs))
+		ids := make([]ident.ID, len(runs))
+		for i, r := range runs {
+			ids[i], paths[r.ID] = r.ID, r.PathID
+		}
+		var there []Run
+		if err := tx.Select("id, path_id").Where("id IN ?", ids).Find(&there).Error; err != nil {
+			return err
+		}
+		for _, r := range there {
+			if paths[r.ID] != r.PathID {
+				return fmt.Errorf("%w: run %s is of another path", ErrUnfit, r.ID)
+			}
+		}
+	}
+	sweeps, traces := make([]ident.ID, len(u.Sweeps)), make([]ident.ID, len(u.Traces))
+	for i, x := range u.Sweeps {
+		sweeps[i] = x.ID
+	}
+	for i, x := range u.Traces {
+		traces[i] = x.ID
+	}
+	for what, ids := range map[string][]ident.ID{"sweeps": sweeps, "traces": traces} {
+		if len(ids) == 0 {
+			continue
+		}
+		var others int64
+		if err := tx.Table(what).Where("id IN ? AND agent_id <> ?", ids, u.Agent).Count(&others).Error; err != nil {
+			return err
+		}
+		if others > 0 {
+			return fmt.Errorf("%w: %d of its %s are another agent's", ErrUnfit, others, what)
+		}
+	}
+	return nil
 }

@@ -41,9 +41,12 @@ func (s *Store) Agents(ctx context.Context) ([]Agent, error) {
 	return list, wrap("list agents", s.db.WithContext(ctx).Order("name").Find(&list).Error)
 }
 
-// SeenAgent notes that an agent was heard of.
-func (s *Store) SeenAgent(ctx context.Context, id ident.ID, at time.Time) error {
-	return wrap("note an agent", s.db.WithContext(ctx).Model(&Agent{}).Where("id = ?", id).Update("seen_at", at.UTC()).Error)
+// SeenAgents notes that agents were heard of.
+func (s *Store) SeenAgents(ctx context.Context, ids []ident.ID, at time.Time) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	return wrap("note agents", s.db.WithContext(ctx).Model(&Agent{}).Where("id IN ?", ids).Update("seen_at", at.UTC()).Error)
 }
 
 // EnsurePath returns the path between an agent and a target, made when it is

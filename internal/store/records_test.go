@@ -23,7 +23,7 @@ func TestAgentsAndPathsAreMadeOnce(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, a.ID, again.ID)
 	assert.Equal(t, "Holm", again.Site)
-	require.NoError(t, s.SeenAgent(t.Context(), a.ID, noon))
+	require.NoError(t, s.SeenAgents(t.Context(), []ident.ID{a.ID}, noon))
 	agents, err := s.Agents(t.Context())
 	require.NoError(t, err)
 	require.Len(t, agents, 1)

@@ -125,7 +125,7 @@ type Slot struct {
 
 // Rollups are a path's rollups of one length, oldest first.
 func (s *Store) Rollups(ctx context.Context, path ident.ID, span time.Duration, from, to time.Time) ([]Slot, error) {
-	rows, err := s.pool.QueryContext(ctx, "SELECT at, sent, answered, lost, rtt_min_ns, rtt_median_ns, rtt_p95_ns, rtt_max_ns FROM rollups WHERE path_id = ? AND span_s = ? AND at >= ? AND at < ? ORDER BY at",
+	rows, err := s.query(ctx, "SELECT at, sent, answered, lost, rtt_min_ns, rtt_median_ns, rtt_p95_ns, rtt_max_ns FROM rollups WHERE path_id = ? AND span_s = ? AND at >= ? AND at < ? ORDER BY at",
 		path[:], int(span/time.Second), from.UTC(), to.UTC())
 	if err != nil {
 		return nil, wrap("read rollups", err)

@@ -10,25 +10,13 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"net"
 	"strings"
 	"time"
-
-	"database/sql/driver"
 
 	mysqldriver "github.com/go-sql-driver/mysql"
 	gormmysql "gorm.io/driver/mysql"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
-)
-
-var (
-	// ErrNotFound is wrapped when there is no such record.
-	ErrNotFound = errors.New("not found")
-	// ErrTaken is wrapped when a name is in use already.
-	ErrTaken = errors.New("is taken")
-	// ErrAway is wrapped when the database does not answer or cannot write.
-	ErrAway = errors.New("the database is away")
 )
 
 // Options of Open.
@@ -37,6 +25,9 @@ type Options struct {
 	// user@unix(socket)/name.
 	DSN string
 	Log *slog.Logger
+	// Holder is who works on the database alone from then on; anybody may at the same
+	// time when it is nil.
+	Holder *Holder
 }
 
 // Store is the open database. It is safe for concurrent use.
@@ -44,6 +35,7 @@ type Store struct {
 	db   *gorm.DB
 	pool *sql.DB
 	days days
+	hold *hold // nil when nobody holds it
 	log  *slog.Logger
 }
 
@@ -61,36 +53,107 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 		return nil, fmt.Errorf("the database's name %q has no /name at its end", redact(o.DSN))
 	}
 	config.ParseTime, config.Loc, config.InterpolateParams = true, time.UTC, true
-	config.Timeout, config.ReadTimeout, config.WriteTimeout = 5*time.Second, 60*time.Second, 60*time.Second
+	config.Timeout, config.ReadTimeout, config.WriteTimeout = 5*time.Second, 20*time.Second, 20*time.Second
 	config.MaxAllowedPacket = 16 << 20
 	config.Logger = silent{}
 	if config.Params == nil {
 		config.Params = map[string]string{}
 	}
-	config.Params["time_zone"] = "'+00:00'"
-	if err := makeDatabase(ctx, *config); err != nil {
-		return nil, fmt.Errorf("open the database %s: %w", config.DBName, err)
-	}
-	connector, err := mysqldriver.NewConnector(config)
-	if err != nil {
+	if err := config.Apply(mysqldriver.Charset(charset, collation)); err != nil {
 		return nil, err
 	}
-	pool := sql.OpenDB(connector)
-	pool.SetMaxOpenConns(16)
-	pool.SetMaxIdleConns(16)
-	pool.SetConnMaxLifetime(10 * time.Minute)
-	db, err := gorm.Open(gormmysql.New(gormmysql.Config{Conn: pool, SkipInitializeWithVersion: true}), &gorm.Config{
+	config.Params["time_zone"] = "'+00:00'"
+	// What does not fit is refused, not cut; and nobody waits long for another's lock.
+	config.Params["sql_mode"] = "'STRICT_ALL_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION'"
+	config.Params["innodb_lock_wait_timeout"] = "3"
+	if err := makeDatabase(ctx, *config); err != nil {
+		return nil, outspoken(wrap("open the database "+config.DBName, err))
+	}
+	s := &Store{log: o.Log}
+	if err := s.open(ctx, config, o.Holder); err != nil {
+		_ = s.Close()
+		return nil, outspoken(err)
+	}
+	return s, nil
+}
+
+func (s *Store) open(ctx context.Context, config *mysqldriver.Config, holder *Holder) error {
+	// Whoever holds the database may be bringing its schema forward: the hold goes first.
+	if holder != nil {
+		pool, err := poolOf(*config, 1)
+		if err != nil {
+			return err
+		}
+		if s.hold, err = takeHold(ctx, pool, *holder); err != nil {
+			return errors.Join(err, pool.Close())
+		}
+	}
+	if err := s.prepare(ctx, *config); err != nil {
+		return err
+	}
+	var err error
+	if s.pool, err = poolOf(*config, mostConnections); err != nil {
+		return err
+	}
+	s.db, err = gorm.Open(gormmysql.New(gormmysql.Config{Conn: s.pool, SkipInitializeWithVersion: true}), &gorm.Config{
 		Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true,
 		NowFunc: func() time.Time { return time.Now().UTC() },
 	})
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("open the database: %w", err), pool.Close())
+		return fmt.Errorf("open the database: %w", err)
 	}
-	s := &Store{db: db, pool: pool, log: o.Log}
+	return s.gateAll()
+}
+
+// outspoken adds what the database said, for who starts the service.
+func outspoken(err error) error {
+	if cause := Cause(err); cause != "" && !strings.HasSuffix(err.Error(), cause) {
+		return fmt.Errorf("%w (%s)", err, cause)
+	}
+	return err
+}
+
+const mostConnections = 16
+
+// prepare brings the schema up to date. That may take longer than any other statement.
+func (s *Store) prepare(ctx context.Context, config mysqldriver.Config) error {
+	config.ReadTimeout, config.WriteTimeout = time.Hour, time.Hour
+	var err error
+	if s.pool, err = poolOf(config, 1); err != nil {
+		return err
+	}
+	defer func() { s.pool = nil }()
+	defer s.pool.Close()
 	if err := s.migrate(ctx); err != nil {
-		return nil, errors.Join(err, pool.Close())
+		return err
 	}
-	return s, nil
+	return s.useOneCollation(ctx)
+}
+
+func poolOf(config mysqldriver.Config, most int) (*sql.DB, error) {
+	connector, err := mysqldriver.NewConnector(&config)
+	if err != nil {
+		return nil, err
+	}
+	pool := sql.OpenDB(connector)
+	pool.SetMaxOpenConns(most)
+	pool.SetMaxIdleConns(most)
+	pool.SetConnMaxLifetime(10 * time.Minute)
+	return pool, nil
+}
+
+// gateAll has every statement pass the gate first.
+func (s *Store) gateAll() error {
+	pass := func(db *gorm.DB) {
+		if err := s.gate(); err != nil {
+			_ = db.AddError(err)
+		}
+	}
+	on := s.db.Callback()
+	return errors.Join(
+		on.Create().Before("*").Register("woodlark:gate", pass), on.Query().Before("*").Register("woodlark:gate", pass),
+		on.Update().Before("*").Register("woodlark:gate", pass), on.Delete().Before("*").Register("woodlark:gate", pass),
+		on.Row().Before("*").Register("woodlark:gate", pass), on.Raw().Before("*").Register("woodlark:gate", pass))
 }
 
 type silent struct{}
@@ -124,61 +187,56 @@ func makeDatabase(ctx context.Context, config mysqldriver.Config) error {
 	return err
 }
 
-// Close ends all connections.
-func (s *Store) Close() error { return s.pool.Close() }
+// Close ends all connections, and gives up the hold of the database.
+func (s *Store) Close() error {
+	var err error
+	if s.pool != nil {
+		err = s.pool.Close()
+	}
+	if s.hold != nil {
+		s.hold.close()
+	}
+	return err
+}
+
+// query reads rows, past the gate.
+func (s *Store) query(ctx context.Context, text string, args ...any) (*sql.Rows, error) {
+	if err := s.gate(); err != nil {
+		return nil, err
+	}
+	return s.pool.QueryContext(ctx, text, args...)
+}
+
+// exec carries out a statement, past the gate.
+func (s *Store) exec(ctx context.Context, text string) error {
+	if err := s.gate(); err != nil {
+		return err
+	}
+	_, err := s.pool.ExecContext(ctx, text)
+	return err
+}
 
 // Ping asks whether the database answers.
 func (s *Store) Ping(ctx context.Context) error {
+	if err := s.gate(); err != nil {
+		return err
+	}
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
 	return wrap("ask the database", s.pool.PingContext(ctx))
-}
-
-const (
-	duplicateKey     = 1062
-	deadlock         = 1213
-	lockWait         = 1205
-	unknownStatement = 1047 // of a Galera node that is not part of its cluster
-	diskFull         = 1021
-	tableFull        = 1114
-	shutdown         = 1053
-)
-
-// wrap says what was being done, and whether it was the database that failed.
-func wrap(doing string, err error) error {
-	if err == nil {
-		return nil
-	}
-	var refused *mysqldriver.MySQLError
-	var network net.Error
-	switch {
-	case errors.Is(err, gorm.ErrRecordNotFound):
-		return fmt.Errorf("%s: %w", doing, ErrNotFound)
-	case errors.Is(err, gorm.ErrDuplicatedKey):
-		return fmt.Errorf("%s: %w", doing, ErrTaken)
-	case errors.As(err, &refused):
-		switch refused.Number {
-		case duplicateKey:
-			return fmt.Errorf("%s: %w", doing, ErrTaken)
-		case unknownStatement, shutdown:
-			return fmt.Errorf("%s: %w: %w", doing, ErrAway, err)
-		case diskFull, tableFull:
-			return fmt.Errorf("%s: %w: its disk is full; free some space: %w", doing, ErrAway, err)
-		}
-	case errors.Is(err, driver.ErrBadConn), errors.Is(err, mysqldriver.ErrInvalidConn), errors.As(err, &network), errors.Is(err, sql.ErrConnDone):
-		return fmt.Errorf("%s: %w: %w", doing, ErrAway, err)
-	}
-	return fmt.Errorf("%s: %w", doing, err)
 }
 
 // transact runs work in a transaction, again when another writer was in the
 // way: a deadlock here, or a write conflict between the nodes of a cluster.
 func (s *Store) transact(ctx context.Context, doing string, work func(*gorm.DB) error) error {
 	var err error
-	for try := range 6 {
+	if err := s.gate(); err != nil {
+		return err
+	}
+	for try := range 4 {
 		err = s.db.WithContext(ctx).Transaction(work)
 		var refused *mysqldriver.MySQLError
-		if !errors.As(err, &refused) || refused.Number != deadlock && refused.Number != lockWait {
+		if !errors.As(err, &refused) || refused.Number != deadlock {
 			break
 		}
 		select {

@@ -114,8 +114,3 @@ func (s *Store) SweepBefore(ctx context.Context, agent ident.ID, scope [32]byte,
 	}
 	return x, err == nil, wrap("find the sweep before", err)
 }
-
-// DropSweeps removes sweeps from before a time.
-func (s *Store) DropSweeps(ctx context.Context, before time.Time) error {
-	return wrap("remove old sweeps", s.db.WithContext(ctx).Where("started_at < ?", before.UTC()).Delete(&Sweep{}).Error)
-}

@@ -328,16 +328,6 @@ func (s *Store) HopMinutes(ctx context.Context, lane ident.ID, from, to time.Tim
 	return list, wrap("read hops", q.Find(&list).Error)
 }
 
-// DropTraces removes traces, their hops, and routes not seen any more, from before
-// a time.
-func (s *Store) DropTraces(ctx context.Context, before time.Time) error {
-	db := s.db.WithContext(ctx)
-	return wrap("remove old traces", errors.Join(
-		db.Where("started_at < ?", before.UTC()).Delete(&Trace{}).Error,
-		db.Where("at < ?", before.UTC()).Delete(&HopMinute{}).Error,
-		db.Where("last_at < ?", before.UTC()).Delete(&Route{}).Error))
-}
-
 // ImportTraces keeps traces of the past.
 func (s *Store) ImportTraces(ctx context.Context, agent ident.ID, list []plan.Trace) error {
 	return s.transact(ctx, "import traces", func(tx *gorm.DB) error { return saveTraces(tx, agent, list) })

@@ -111,7 +111,7 @@ func TestTraces(t *testing.T) {
 
 	require.NoError(t, s.BeginTraces(t.Context(), []store.Trace{{ID: ident.New(), Lane: lane, AgentID: agent, Target: "x", Family: 4, Via: "icmp", StartedAt: at, Outcome: plan.Running}}))
 	require.NoError(t, s.EndRunning(t.Context()))
-	require.NoError(t, s.DropTraces(t.Context(), at.Add(40*time.Minute)))
+	require.NoError(t, s.DropOld(t.Context(), time.Now(), at.Add(40*time.Minute)))
 	got, err = s.Traces(t.Context(), store.TraceFilter{Agent: agent})
 	require.NoError(t, err)
 	assert.Len(t, got, 2)

@@ -128,8 +128,3 @@ func (s *Store) SentSince(ctx context.Context, agent ident.ID, since time.Time) 
 	}
 	return *sum, wrap("sum what was sent", err)
 }
-
-// DropTwoEnded removes those from before a time.
-func (s *Store) DropTwoEnded(ctx context.Context, before time.Time) error {
-	return wrap("remove old measurements", s.db.WithContext(ctx).Where("started_at < ?", before.UTC()).Delete(&TwoEnded{}).Error)
-}

@@ -89,6 +89,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who changed what, newest first */
+        get: operations["list-changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/degraded": {
         parameters: {
             query?: never;
@@ -629,6 +646,18 @@ export interface components {
              */
             usual_low_bps: number | null;
         };
+        Change: {
+            /** Format: date-time */
+            at: string;
+            /** @description What it was before, and is after */
+            detail: unknown;
+            id: string;
+            /** @description Of what was changed */
+            name: string;
+            /** @description Such as watch_removed, agent_joined, baseline_pinned */
+            what: string;
+            who: string;
+        };
         Clock: {
             known: boolean;
             /** Format: double */
@@ -636,6 +665,14 @@ export interface components {
             /** Format: double */
             offset_ms: number | null;
             synchronised: boolean;
+        };
+        ClockOff: {
+            agent: string;
+            /**
+             * Format: double
+             * @description Ahead when above zero
+             */
+            offset_s: number;
         };
         ClockReport: {
             /** Format: double */
@@ -899,6 +936,7 @@ export interface components {
         };
         Health: {
             addresses: string[] | null;
+            aside_reason?: string;
             clock: components["schemas"]["Clock"];
             /** Format: int64 */
             dropped: number;
@@ -910,6 +948,8 @@ export interface components {
             load: components["schemas"]["Load"];
             may: string[] | null;
             responder: string;
+            /** Format: int64 */
+            set_aside: number;
             /** Format: date-time */
             started_at: string;
             system: string;
@@ -1284,7 +1324,7 @@ export interface components {
              * @description No answer within the wait; late ones count
              */
             lost: number;
-            /** @description What is particular: short, held_back, resumed, cut, clock_set, on_demand */
+            /** @description What is particular: short, held_back, resumed, cut, clock_set, on_demand, load_overlap, clock_wrong */
             notes: string[] | null;
             /** @description The address that answered in the target's place; empty when none did */
             other_address: string;
@@ -1382,7 +1422,7 @@ export interface components {
              * @description No answer within the wait; late ones count
              */
             lost: number;
-            /** @description What is particular: short, held_back, resumed, cut, clock_set, on_demand */
+            /** @description What is particular: short, held_back, resumed, cut, clock_set, on_demand, load_overlap, clock_wrong */
             notes: string[] | null;
             /** @description The address that answered in the target's place; empty when none did */
             other_address: string;
@@ -1661,8 +1701,17 @@ export interface components {
         Status: {
             /** Format: int64 */
             agents: number;
-            /** Format: date-time */
+            /** @description Agents whose clocks are off by a minute or more */
+            clocks_off: components["schemas"]["ClockOff"][] | null;
+            /**
+             * Format: date-time
+             * @description Null while the database takes readings
+             */
             database_away_since_at: string | null;
+            /** @description Empty while it does */
+            database_away_why: string;
+            /** @description Which disk of the service is full; empty when none is */
+            disk_full: string;
             /**
              * Format: int64
              * @description Readings that wait for the database
@@ -1674,6 +1723,11 @@ export interface components {
             paths: {
                 [key: string]: number;
             };
+            /**
+             * Format: int64
+             * @description Things that agents keep aside because nobody takes them
+             */
+            set_aside: number;
             /** @description How the paths stand, in one line */
             summary: string;
             version: string;
@@ -2692,6 +2746,60 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Baseline"][] | null;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-changes": {
+        parameters: {
+            query?: {
+                /** @description started_at of the last of the page before */
+                before_at?: string;
+                /** @description Its id: without it, others of the very same time are left out. The header Link names the next page whole */
+                before_id?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"][] | null;
                 };
             };
             /** @description Unauthorized */
@@ -3753,8 +3861,26 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ErrorModel"];
                 };
             };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };

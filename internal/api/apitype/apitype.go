@@ -3,6 +3,7 @@
 package apitype
 
 import (
+	"encoding/json"
 	"time"
 
 	"woodlark.example/core/finding"
@@ -20,8 +21,18 @@ type Status struct {
 	Watches           int            `json:"watches"`
 	Agents            int            `json:"agents"`
 	HeldBack          int            `json:"held_back" doc:"Readings that wait for the database"`
-	DatabaseAwaySince *time.Time     `json:"database_away_since_at"`
+	DatabaseAwaySince *time.Time     `json:"database_away_since_at" doc:"Null while the database takes readings"`
+	DatabaseAwayWhy   string         `json:"database_away_why" doc:"Empty while it does"`
+	DiskFull          string         `json:"disk_full" doc:"Which disk of the service is full; empty when none is"`
+	SetAside          int            `json:"set_aside" doc:"Things that agents keep aside because nobody takes them"`
+	ClocksOff         []ClockOff     `json:"clocks_off" doc:"Agents whose clocks are off by a minute or more"`
 	Summary           string         `json:"summary" doc:"How the paths stand, in one line"`
+}
+
+// ClockOff is how far the clock of an agent is off.
+type ClockOff struct {
+	Agent   string  `json:"agent"`
+	OffsetS float64 `json:"offset_s" doc:"Ahead when above zero"`
 }
 
 // Agent is a measurement agent.
@@ -106,7 +117,7 @@ type Reading struct {
 	reading.Figures
 	PathID string   `json:"path_id"`
 	RunID  *string  `json:"run_id" doc:"The run it belongs to; null for a minute of a continuous watch"`
-	Notes  []string `json:"notes" doc:"What is particular: short, held_back, resumed, cut, clock_set, on_demand"`
+	Notes  []string `json:"notes" doc:"What is particular: short, held_back, resumed, cut, clock_set, on_demand, load_overlap, clock_wrong"`
 }
 
 // Band is what is normal of a measure at an hour.
@@ -425,4 +436,14 @@ type Notice struct {
 	At   time.Time `json:"at"`
 	Kind string    `json:"kind"`
 	Text string    `json:"text"`
+}
+
+// Change is a line of the record of who changed what.
+type Change struct {
+	ID     string          `json:"id"`
+	At     time.Time       `json:"at"`
+	Who    string          `json:"who"`
+	What   string          `json:"what" doc:"Such as watch_removed, agent_joined, baseline_pinned"`
+	Name   string          `json:"name" doc:"Of what was changed"`
+	Detail json.RawMessage `json:"detail" doc:"What it was before, and is after"`
 }

@@ -1,4 +1,4 @@
-CREATE TABLE agents (
+CREATE TABLE IF NOT EXISTS agents (
   id BINARY(16) NOT NULL PRIMARY KEY,
   name VARCHAR(100) NOT NULL,
   site VARCHAR(100) NOT NULL DEFAULT '',
@@ -8,9 +8,9 @@ CREATE TABLE agents (
   created_at DATETIME(6) NOT NULL,
   seen_at DATETIME(6) NULL,
   UNIQUE KEY agent_name (name)
-) ENGINE=InnoDB;
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
 
-CREATE TABLE paths (
+CREATE TABLE IF NOT EXISTS paths (
   id BINARY(16) NOT NULL PRIMARY KEY,
   agent_id BINARY(16) NOT NULL,
   target VARCHAR(255) NOT NULL,
@@ -18,9 +18,9 @@ CREATE TABLE paths (
   site VARCHAR(100) NOT NULL DEFAULT '',
   created_at DATETIME(6) NOT NULL,
   UNIQUE KEY path_ends (agent_id, target, family)
-) ENGINE=InnoDB;
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
 
-CREATE TABLE watches (
+CREATE TABLE IF NOT EXISTS watches (
   id BINARY(16) NOT NULL PRIMARY KEY,
   name VARCHAR(100) NOT NULL,
   paused TINYINT NOT NULL DEFAULT 0,
@@ -28,16 +28,16 @@ CREATE TABLE watches (
   created_at DATETIME(6) NOT NULL,
   updated_at DATETIME(6) NOT NULL,
   UNIQUE KEY watch_name (name)
-) ENGINE=InnoDB;
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
 
-CREATE TABLE watch_paths (
+CREATE TABLE IF NOT EXISTS watch_paths (
   watch_id BINARY(16) NOT NULL,
   path_id BINARY(16) NOT NULL,
   PRIMARY KEY (watch_id, path_id),
   KEY watch_path (path_id)
-) ENGINE=InnoDB;
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
 
-CREATE TABLE runs (
+CREATE TABLE IF NOT EXISTS runs (
   id BINARY(16) NOT NULL PRIMARY KEY,
   watch_id BINARY(16) NULL,
   path_id BINARY(16) NOT NULL,
@@ -48,9 +48,9 @@ CREATE TABLE runs (
   reason VARCHAR(500) NOT NULL DEFAULT '',
   KEY run_path (path_id, started_at),
   KEY run_started (started_at)
-) ENGINE=InnoDB;
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
 
-CREATE TABLE readings (
+CREATE TABLE IF NOT EXISTS readings (
   path_id BINARY(16) NOT NULL,
   at DATETIME(6) NOT NULL,
   run_id BINARY(16) NULL,
@@ -78,12 +78,12 @@ CREATE TABLE readings (
   cause VARCHAR(200) NOT NULL DEFAULT '',
   packed MEDIUMBLOB NOT NULL,
   PRIMARY KEY (path_id, at)
-) ENGINE=InnoDB
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin
 PARTITION BY RANGE COLUMNS (at) (
   PARTITION beyond VALUES LESS THAN (MAXVALUE)
 );
 
-CREATE TABLE rollups (
+CREATE TABLE IF NOT EXISTS rollups (
   path_id BINARY(16) NOT NULL,
   span_s INT NOT NULL,
   at DATETIME(6) NOT NULL,
@@ -100,16 +100,16 @@ CREATE TABLE rollups (
   sketch BLOB NOT NULL,
   PRIMARY KEY (path_id, span_s, at),
   KEY rollup_time (span_s, at)
-) ENGINE=InnoDB;
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
 
-CREATE TABLE rollups_due (
+CREATE TABLE IF NOT EXISTS rollups_due (
   span_s INT NOT NULL,
   at DATETIME(6) NOT NULL,
   path_id BINARY(16) NOT NULL,
   PRIMARY KEY (span_s, at, path_id)
-) ENGINE=InnoDB;
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
 
-CREATE TABLE episodes (
+CREATE TABLE IF NOT EXISTS episodes (
   id BINARY(16) NOT NULL PRIMARY KEY,
   path_id BINARY(16) NOT NULL,
   kind VARCHAR(20) NOT NULL,
@@ -118,9 +118,9 @@ CREATE TABLE episodes (
   excesses TEXT NOT NULL,
   KEY episode_path (path_id, from_at),
   KEY episode_from (from_at)
-) ENGINE=InnoDB;
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
 
-CREATE TABLE baselines (
+CREATE TABLE IF NOT EXISTS baselines (
   id BINARY(16) NOT NULL PRIMARY KEY,
   path_id BINARY(16) NOT NULL,
   taken_at DATETIME(6) NOT NULL,
@@ -128,12 +128,12 @@ CREATE TABLE baselines (
   readings INT NOT NULL,
   body MEDIUMTEXT NOT NULL,
   KEY baseline_path (path_id, taken_at)
-) ENGINE=InnoDB;
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
 
-CREATE TABLE notices (
+CREATE TABLE IF NOT EXISTS notices (
   id BINARY(16) NOT NULL PRIMARY KEY,
   at DATETIME(6) NOT NULL,
   kind VARCHAR(40) NOT NULL,
   text VARCHAR(500) NOT NULL,
   KEY notice_at (at)
-) ENGINE=InnoDB;
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;

@@ -6,7 +6,7 @@ ALTER TABLE paths ADD UNIQUE INDEX IF NOT EXISTS path_ends_by (agent_id, target,
 
 ALTER TABLE readings ADD COLUMN IF NOT EXISTS reordered INT NULL, ADD COLUMN IF NOT EXISTS damaged INT NULL;
 
-CREATE TABLE sweeps (
+CREATE TABLE IF NOT EXISTS sweeps (
   id BINARY(16) NOT NULL PRIMARY KEY,
   watch_id BINARY(16) NULL,
   agent_id BINARY(16) NOT NULL,
@@ -21,4 +21,4 @@ CREATE TABLE sweeps (
   body MEDIUMBLOB NULL,
   KEY sweep_scope (agent_id, scope, started_at),
   KEY sweep_started (started_at)
-) ENGINE=InnoDB;
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;

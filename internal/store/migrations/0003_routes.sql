@@ -1,4 +1,4 @@
-CREATE TABLE traces (
+CREATE TABLE IF NOT EXISTS traces (
   id BINARY(16) NOT NULL PRIMARY KEY,
   lane BINARY(16) NOT NULL,
   watch_id BINARY(16) NULL,
@@ -21,9 +21,9 @@ CREATE TABLE traces (
   KEY trace_target (target, started_at),
   KEY trace_watch (watch_id, started_at),
   KEY trace_started (started_at)
-) ENGINE=InnoDB;
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
 
-CREATE TABLE routes (
+CREATE TABLE IF NOT EXISTS routes (
   lane BINARY(16) NOT NULL,
   route BINARY(16) NOT NULL,
   hops TEXT NOT NULL,
@@ -33,13 +33,13 @@ CREATE TABLE routes (
   last_trace BINARY(16) NOT NULL,
   PRIMARY KEY (lane, route),
   KEY route_last (last_at)
-) ENGINE=InnoDB;
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
 
-CREATE TABLE hop_minutes (
+CREATE TABLE IF NOT EXISTS hop_minutes (
   lane BINARY(16) NOT NULL,
   at DATETIME NOT NULL,
   route BINARY(16) NULL,
   packed BLOB NOT NULL,
   PRIMARY KEY (lane, at),
   KEY hop_minute_at (at)
-) ENGINE=InnoDB;
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;

@@ -1,10 +1,10 @@
 ALTER TABLE agents
-  ADD COLUMN labels VARCHAR(500) NOT NULL DEFAULT '',
-  ADD COLUMN key_hash BINARY(32) NULL,
-  ADD COLUMN health TEXT NULL,
-  ADD KEY agent_key (key_hash);
+  ADD COLUMN IF NOT EXISTS labels VARCHAR(500) NOT NULL DEFAULT '',
+  ADD COLUMN IF NOT EXISTS key_hash BINARY(32) NULL,
+  ADD COLUMN IF NOT EXISTS health TEXT NULL,
+  ADD KEY IF NOT EXISTS agent_key (key_hash);
 
-CREATE TABLE invites (
+CREATE TABLE IF NOT EXISTS invites (
   id BINARY(16) NOT NULL PRIMARY KEY,
   code_hash BINARY(32) NOT NULL,
   name VARCHAR(100) NOT NULL DEFAULT '',
@@ -14,9 +14,9 @@ CREATE TABLE invites (
   ends_at DATETIME(6) NOT NULL,
   used_at DATETIME(6) NULL,
   UNIQUE KEY invite_code (code_hash)
-) ENGINE=InnoDB;
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
 
-CREATE TABLE two_ended (
+CREATE TABLE IF NOT EXISTS two_ended (
   id BINARY(16) NOT NULL PRIMARY KEY,
   watch_id BINARY(16) NULL,
   agent_id BINARY(16) NOT NULL,
@@ -35,4 +35,4 @@ CREATE TABLE two_ended (
   KEY two_ended_started (started_at),
   KEY two_ended_agent (agent_id, started_at),
   KEY two_ended_target (target, kind, started_at)
-) ENGINE=InnoDB;
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;

@@ -1,0 +1,76 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"gorm.io/gorm"
+
+	"woodlark.example/internal/ident"
+)
+
+// dropAtOnce is how many rows one statement removes: more would hold up who writes.
+const dropAtOnce = 5000
+
+// dropRows removes rows, some at a time, until none is left that the condition names.
+func (s *Store) dropRows(ctx context.Context, what string, record any, condition string, args ...any) error {
+	for {
+		r := s.db.WithContext(ctx).Session(&gorm.Session{}).Where(condition, args...).Limit(dropAtOnce).Delete(record)
+		if r.Error != nil {
+			return wrap("remove old "+what, r.Error)
+		}
+		if r.RowsAffected < dropAtOnce {
+			return nil
+		}
+	}
+}
+
+// longest is how long what is small and tells of the past is kept, where readings go
+// sooner: episodes, changes, and rollups of hours and days.
+const longest = 400 * 24 * time.Hour
+
+// DropOld removes all that is from before a time; what is small only from a longer time
+// back. Invites go a month after their end.
+func (s *Store) DropOld(ctx context.Context, now, before time.Time) error {
+	before = before.UTC()
+	long := earlier(before, now.UTC().Add(-longest))
+	_, err := s.DropBefore(ctx, before)
+	return errors.Join(err,
+		s.dropRows(ctx, "runs", &Run{}, "started_at < ?", before),
+		s.dropRows(ctx, "notices", &Notice{}, "at < ?", before),
+		s.dropRows(ctx, "sweeps", &Sweep{}, "started_at < ?", before),
+		s.dropRows(ctx, "traces", &Trace{}, "started_at < ?", before),
+		s.dropRows(ctx, "hops", &HopMinute{}, "at < ?", before),
+		s.dropRows(ctx, "routes", &Route{}, "last_at < ?", before),
+		s.dropRows(ctx, "measurements", &TwoEnded{}, "started_at < ?", before),
+		s.dropRows(ctx, "invites", &Invite{}, "ends_at < ?", now.UTC().AddDate(0, -1, 0)),
+		s.dropRows(ctx, "episodes", &Episode{}, "to_at < ?", long),
+		s.dropRows(ctx, "changes", &Change{}, "at < ?", long),
+		s.dropRows(ctx, "rollups", &rollupRow{}, "span_s = ? AND at < ?", rollupSpans[0], before),
+		s.dropRows(ctx, "rollups", &rollupRow{}, "at < ?", long))
+}
+
+// Change is a line of the record of who changed what.
+type Change struct {
+	ID     ident.ID `gorm:"primaryKey"`
+	At     time.Time
+	Who    string
+	What   string // such as watch_removed
+	Name   string // of what was changed
+	Detail string // JSON: what it was, and what it is
+}
+
+// NoteChange keeps a line of the record.
+func (s *Store) NoteChange(ctx context.Context, c Change) error {
+	c.ID, c.At = ident.New(), time.Now().UTC()
+	c.Who, c.What, c.Name, c.Detail = clip(c.Who, 120), clip(c.What, 40), clip(c.Name, 253), clip(c.Detail, 60_000)
+	return wrap("note a change", s.db.WithContext(ctx).Create(&c).Error)
+}
+
+// Changes are lines of the record, newest first.
+func (s *Store) Changes(ctx context.Context, p Page) ([]Change, error) {
+	var list []Change
+	q := p.olderBy(s.db.WithContext(ctx), "at").Order("at DESC, id DESC").Limit(p.limit())
+	return list, wrap("list changes", q.Find(&list).Error)
+}
