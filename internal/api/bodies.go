@@ -52,6 +52,30 @@ func (l *limited) Read(b []byte) (int, error) {
 	return n, err
 }
 
+// dense refuses long runs of blanks: a decoder of JSON takes the longer over each the more
+// there were before it.
+type dense struct {
+	from io.Reader
+	run  int
+}
+
+const mostBlanks = 16 << 10
+
+func (d *dense) Read(b []byte) (int, error) {
+	n, err := d.from.Read(b)
+	for _, c := range b[:n] {
+		switch c {
+		case ' ', '\t', '\n', '\r':
+			if d.run++; d.run > mostBlanks {
+				return 0, errTooLarge
+			}
+		default:
+			d.run = 0
+		}
+	}
+	return n, err
+}
+
 // bodyOf is the body of a call, unpacked as it is read, within bounds.
 func bodyOf(w http.ResponseWriter, r *http.Request, most bounds) (io.Reader, error) {
 	_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(most.time))
@@ -61,13 +85,13 @@ func bodyOf(w http.ResponseWriter, r *http.Request, most bounds) (io.Reader, err
 	packed := &limited{r.Body, most.packed + 1}
 	switch r.Header.Get("Content-Encoding") {
 	case "", "identity":
-		return packed, nil
+		return &dense{from: packed}, nil
 	case "gzip":
 		unpacked, err := gzip.NewReader(packed)
 		if err != nil {
 			return nil, errors.New("it is not packed as it says")
 		}
-		return &limited{unpacked, most.unpacked + 1}, nil
+		return &dense{from: &limited{unpacked, most.unpacked + 1}}, nil
 	}
 	return nil, fmt.Errorf("the encoding %q is not known here: gzip, or none", cut(r.Header.Get("Content-Encoding")))
 }

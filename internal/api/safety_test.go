@@ -26,21 +26,20 @@ import (
 	"woodlark.example/internal/remote"
 )
 
-// bomb is so many bytes of a text, again and again, packed.
+// bomb is so many bytes of a text, again and again, packed: as parts that are all alike, so
+// that it is made at once.
 func bomb(t *testing.T, before, text string, size int) []byte {
 	t.Helper()
-	var b bytes.Buffer
-	w, err := gzip.NewWriterLevel(&b, gzip.BestCompression)
-	require.NoError(t, err)
-	_, err = io.WriteString(w, before)
-	require.NoError(t, err)
-	block := strings.Repeat(text, 1+(1<<20)/len(text))
-	for written := 0; written < size; written += len(block) {
-		_, err = io.WriteString(w, block)
+	part := func(text string) []byte {
+		var b bytes.Buffer
+		w := gzip.NewWriter(&b)
+		_, err := io.WriteString(w, text)
 		require.NoError(t, err)
+		require.NoError(t, w.Close())
+		return b.Bytes()
 	}
-	require.NoError(t, w.Close())
-	return b.Bytes()
+	block := strings.Repeat(text, (1<<20)/len(text))
+	return append(part(before), bytes.Repeat(part(block), size/len(block))...)
 }
 
 // most is how much memory was in use at most while something was done.

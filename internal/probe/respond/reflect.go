@@ -11,89 +11,66 @@ import (
 // reflector answers STAMP packets (RFC 8762) that belong to no session of ours, one for
 // one and never larger than what came. It belongs to one goroutine.
 type reflector struct {
-	r       *Responder
-	conn    network.Conn
-	sources map[netip.Addr]*budget
-	all     budget
-	states  map[stateKey]*state
-	recent  map[uint16]*state // by session, the last one that sent
-	clock   uint16            // the error estimate of this end's clock
-	looked  time.Time         // at it
-}
-
-// budget lets so many packets through a second.
-type budget struct {
-	left float64
-	at   time.Time
-}
-
-type stateKey struct {
-	peer    netip.AddrPort
-	session uint16
+	r      *Responder
+	conn   network.Conn
+	bounds bounds
+	states states
+	recent map[uint16]*state // by session, the last one that sent
+	clock  uint16            // the error estimate of this end's clock
+	looked time.Time         // at it
 }
 
 // state is what a stateful reflector knows of a session.
 type state struct {
+	key      stateKey
 	seen     time.Time
+	known    bool // more than one packet came
 	received uint32
 	sent     uint32
 	last     wire.FollowUp
 	asked    wire.StampRequest // the last one
 }
 
-const (
-	mostSources  = 4096
-	mostStates   = 4096
-	leastReflect = 41 // bytes of a TWAMP-Light packet (RFC 8762 §4.6)
-)
+const leastReflect = 41 // bytes of a TWAMP-Light packet (RFC 8762 §4.6)
 
 func newReflector(r *Responder, conn network.Conn) *reflector {
-	return &reflector{r: r, conn: conn, sources: map[netip.Addr]*budget{}, states: map[stateKey]*state{}, recent: map[uint16]*state{}}
+	return &reflector{r: r, conn: conn, bounds: newBounds(r.o.Limits.Reflect, r.o.Limits.ReflectAll), recent: map[uint16]*state{}}
 }
 
-// take reports whether one packet may go.
-func (b *budget) take(now time.Time, rate int) bool {
-	if b.at.IsZero() {
-		b.left = float64(rate)
-	} else {
-		b.left = min(float64(rate), b.left+now.Sub(b.at).Seconds()*float64(rate))
+// couldBeAnAnswer reports whether a packet may be what a reflector sent: two of them would
+// answer each other for ever. It comes from the port of reflectors, or ours; or it says
+// when its own request was received, and that was when it was sent.
+func (f *reflector) couldBeAnAnswer(p *network.Packet) bool {
+	if p.Port == wire.StampPort || p.Port == f.r.o.Listen.Port() || p.Port == 0 {
+		return true
 	}
-	b.at = now
-	if b.left < 1 {
+	if len(p.Data) < leastReflect {
 		return false
 	}
-	b.left--
-	return true
-}
-
-func (f *reflector) allowed(a netip.Addr, now time.Time) bool {
-	limits := f.r.o.Limits
-	if limits.Reflect <= 0 {
-		return false
+	b := p.Data
+	if len(b) < wire.StampSize {
+		b = append(append([]byte{}, b...), make([]byte, wire.StampSize-len(b))...)
 	}
-	b := f.sources[a]
-	if b == nil {
-		if len(f.sources) >= mostSources {
-			for old, x := range f.sources {
-				if now.Sub(x.at) > time.Second {
-					delete(f.sources, old)
-				}
-			}
-			if len(f.sources) >= mostSources {
-				return false
-			}
+	if r, err := wire.ParseStampReply(b); err == nil && r.Sent.Sub(r.Received).Abs() < replySpan {
+		return true
+	}
+	if len(f.r.o.StampKey) > 0 && len(b) >= wire.StampAuthSize {
+		if r, err := wire.ParseStampReplyAuth(b, f.r.o.StampKey); err == nil && r.Sent.Sub(r.Received).Abs() < replySpan {
+			return true
 		}
-		b = &budget{}
-		f.sources[a] = b
 	}
-	return b.take(now, limits.Reflect) && f.all.take(now, limits.ReflectAll)
+	return false
 }
+
+// replySpan is how long a reflector keeps a packet at most. That the padding of a request
+// reads as two times so close is a matter of one in a thousand million.
+const replySpan = time.Second
 
 // take reflects a packet, if it is one to reflect.
 func (f *reflector) take(p *network.Packet) {
 	o, now := f.r.o, f.r.o.Network.Clock().Now()
 	size := len(p.Data)
-	if size < leastReflect || !f.allowed(p.Peer, now) {
+	if size < leastReflect || !f.bounds.allow(p.Peer, now) || f.couldBeAnAnswer(p) {
 		return
 	}
 	b := p.Data
@@ -120,10 +97,16 @@ func (f *reflector) take(p *network.Packet) {
 		at = p.Seen
 	}
 	peer := netip.AddrPortFrom(p.Peer, p.Port)
-	s := f.state(stateKey{peer, q.Session}, now)
+	var s *state
+	if !o.Stateless {
+		s = f.states.of(stateKey{peer, q.Session}, now)
+	}
 	reply := wire.StampReply{Seq: q.Seq, Error: f.accuracy(), Session: q.Session, Received: o.Wall(at), Request: q, SenderTTL: uint8(p.TTL)}
 	if s != nil {
 		s.received++
+		if len(f.recent) > mostStates {
+			clear(f.recent)
+		}
 		f.recent[q.Session], s.asked = s, q
 		reply.Seq = s.sent
 		s.sent++
@@ -164,31 +147,6 @@ func (f *reflector) accuracy() uint16 {
 		f.clock, f.looked = wire.ErrorEstimate(c.Synchronised, within), now
 	}
 	return f.clock
-}
-
-// state is what is known of a session; nil for a stateless reflector, or when there are
-// too many.
-func (f *reflector) state(k stateKey, now time.Time) *state {
-	if f.r.o.Stateless {
-		return nil
-	}
-	s := f.states[k]
-	if s == nil {
-		if len(f.states) >= mostStates {
-			for old, x := range f.states {
-				if now.Sub(x.seen) > time.Minute {
-					delete(f.states, old)
-				}
-			}
-			if len(f.states) >= mostStates {
-				return nil
-			}
-		}
-		s = &state{}
-		f.states[k] = s
-	}
-	s.seen = now
-	return s
 }
 
 // departed takes when an answer really left, for the next one to tell.

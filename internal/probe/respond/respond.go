@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -81,7 +82,7 @@ type Responder struct {
 
 	mu       sync.Mutex
 	sessions map[uint64]*served
-	unproved map[netip.Addr]int // connections that have not shown a key, by source
+	guests   []*guest // connections that have not shown a key, in the order in which they came
 	owned    sync.WaitGroup
 }
 
@@ -109,7 +110,7 @@ func New(o Options) (*Responder, error) {
 		at = netip.AddrPortFrom(o.Listen.Addr(), bound.Port())
 	}
 	o.Listen = at
-	r := &Responder{o: o, streams: streams, listen: l, sessions: map[uint64]*served{}, unproved: map[netip.Addr]int{}}
+	r := &Responder{o: o, streams: streams, listen: l, sessions: map[uint64]*served{}}
 	// TCP at all IPv6 addresses is at all IPv4 addresses too; of UDP each has its own.
 	places := []netip.AddrPort{at}
 	if at.Addr() == netip.IPv6Unspecified() {
@@ -173,12 +174,8 @@ func (r *Responder) Run(ctx context.Context) error {
 			}
 			break
 		}
-		source := sourceOf(c)
-		if !r.admit(source) {
-			_ = c.Close()
-			continue
-		}
-		r.owned.Go(func() { r.greet(ctx, c, source) })
+		g := r.admit(c)
+		r.owned.Go(func() { r.greet(ctx, g) })
 	}
 	cancel()
 	r.owned.Wait()
@@ -191,33 +188,57 @@ func sourceOf(c net.Conn) netip.Addr {
 	return at.Addr().Unmap()
 }
 
-// admit lets a connection in that has to show its key: so many at once, and of one source
-// a quarter of them, so that nobody alone keeps all others out.
-func (r *Responder) admit(source netip.Addr) bool {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	all := 0
-	for _, n := range r.unproved {
-		all += n
-	}
-	if all >= r.o.Limits.Unproved || r.unproved[source] >= max(1, r.o.Limits.Unproved/4) {
-		return false
-	}
-	r.unproved[source]++
-	return true
+// guest is a connection that has not shown a key.
+type guest struct {
+	net.Conn
+	source netip.Addr
+	put    bool // out, for another
 }
 
-// settle ends what admit began.
-func (r *Responder) settle(source netip.Addr) {
+// admit lets a connection in that has to show its key. Where there are as many as may be
+// it takes the place of another: of the source that has the most, the one that has been
+// silent for longest. Who has the key shows it within a round trip, so that it is hardly
+// ever the one.
+func (r *Responder) admit(c net.Conn) *guest {
+	g := &guest{Conn: c, source: sourceOf(c)}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.unproved[source]--; r.unproved[source] <= 0 {
-		delete(r.unproved, source)
+	of := map[netip.Addr]int{}
+	for _, x := range r.guests {
+		of[x.source]++
 	}
+	most, full := g.source, of[g.source] >= max(1, r.o.Limits.Unproved/4)
+	if !full && len(r.guests) >= r.o.Limits.Unproved {
+		full = true
+		for source, n := range of {
+			if n > of[most] {
+				most = source
+			}
+		}
+	}
+	if full {
+		i := max(0, slices.IndexFunc(r.guests, func(x *guest) bool { return x.source == most }))
+		if i < len(r.guests) {
+			r.guests[i].put = true
+			_ = r.guests[i].SetDeadline(time.Unix(1, 0))
+			r.guests = slices.Delete(r.guests, i, i+1)
+		}
+	}
+	r.guests = append(r.guests, g)
+	return g
+}
+
+// settle ends what admit began, and reports whether the guest was put out.
+func (r *Responder) settle(g *guest) (put bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.guests = slices.DeleteFunc(r.guests, func(x *guest) bool { return x == g })
+	return g.put
 }
 
 // greet finds out what a connection is for.
-func (r *Responder) greet(ctx context.Context, c net.Conn, source netip.Addr) {
+func (r *Responder) greet(ctx context.Context, g *guest) {
+	c := g.Conn
 	stop := context.AfterFunc(ctx, func() { _ = c.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
 	var grant Grant
@@ -234,7 +255,12 @@ func (r *Responder) greet(ctx context.Context, c net.Conn, source netip.Addr) {
 		}
 		return nil, errors.New("no such role")
 	})
-	r.settle(source)
+	switch put := r.settle(g); {
+	case put && err != nil:
+		session.TurnAway(c)
+	case put:
+		_ = c.SetDeadline(time.Time{}) // it had just shown its key
+	}
 	if err != nil {
 		r.o.Log.Debug("turned away", "peer", c.RemoteAddr(), "reason", err)
 		_ = c.Close()

@@ -296,3 +296,95 @@ func FuzzReflector(f *testing.F) {
 		_, _ = c.Write(b)
 	})
 }
+
+// TestSilentConnectionsDoNotKeepTheOwnerOut: 96 of six sources say nothing.
+func TestSilentConnectionsDoNotKeepTheOwnerOut(t *testing.T) {
+	r := start(t, nil)
+	for i := range 96 {
+		from := net.TCPAddr{IP: net.IPv4(127, 0, 0, byte(2+i%6))}
+		c, err := (&net.Dialer{LocalAddr: &from}).Dial("tcp", r.At().String())
+		require.NoError(t, err)
+		defer c.Close()
+	}
+	for range 8 {
+		c, err := net.Dial("tcp", r.At().String())
+		require.NoError(t, err)
+		_, err = session.Ask(c, session.KeyFrom("gull"), session.Hello{Role: session.Control, Name: "owner"})
+		require.NoError(t, err)
+		defer c.Close()
+	}
+	assert.NoError(t, func() error {
+		c, err := net.Dial("tcp", r.At().String())
+		require.NoError(t, err)
+		defer c.Close()
+		_, err = session.Ask(c, session.KeyFrom("gull"), session.Hello{Role: session.Control})
+		return err
+	}())
+}
+
+// TestWhoIsPutOutIsToldThatItIsBusy, in words.
+func TestWhoIsPutOutIsToldThatItIsBusy(t *testing.T) {
+	r := start(t, func(o *respond.Options) { o.Limits.Unproved = 1 })
+	slow, err := net.Dial("tcp", r.At().String())
+	require.NoError(t, err)
+	defer slow.Close()
+	head := make([]byte, 1)
+	_, err = io.ReadFull(slow, head) // it is in
+	require.NoError(t, err)
+	other, err := net.Dial("tcp", r.At().String())
+	require.NoError(t, err)
+	defer other.Close()
+	_, err = session.Ask(&begun{slow, head}, session.KeyFrom("gull"), session.Hello{Role: session.Control})
+	require.ErrorContains(t, err, "busy")
+}
+
+// begun is a connection of which something was read already.
+type begun struct {
+	net.Conn
+	head []byte
+}
+
+func (b *begun) Read(p []byte) (int, error) {
+	if len(b.head) > 0 {
+		n := copy(p, b.head)
+		b.head = b.head[n:]
+		return n, nil
+	}
+	return b.Conn.Read(p)
+}
+
+// TestTwoReflectorsDoNotAnswerEachOther: nothing that could be an answer is answered.
+func TestTwoReflectorsDoNotAnswerEachOther(t *testing.T) {
+	key := []byte("tern")
+	now := time.Now().UTC()
+	request := wire.StampRequest{Seq: 1, Sent: now, Session: 5}
+	reply := wire.StampReply{Seq: 3, Sent: now, Received: now.Add(-40 * time.Microsecond), Request: request, SenderTTL: 64, Session: 5}
+	for name, clock := range map[string]time.Duration{"": 0, ", by a clock of another month": 40 * 24 * time.Hour} {
+		shifted := reply
+		shifted.Sent, shifted.Received = shifted.Sent.Add(clock), shifted.Received.Add(clock)
+		t.Run("an answer"+name, func(t *testing.T) { assert.Empty(t, ask(t, udp(t, start(t, nil)), shifted.Marshal(100))) })
+		t.Run("an authenticated one"+name, func(t *testing.T) {
+			c := udp(t, start(t, func(o *respond.Options) { o.StampKey, o.StampOpen = key, false }))
+			assert.Empty(t, ask(t, c, shifted.MarshalAuth(0, key)))
+		})
+	}
+	t.Run("from the port of reflectors", func(t *testing.T) {
+		r := start(t, nil)
+		c, err := net.DialUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 9), Port: wire.StampPort}, net.UDPAddrFromAddrPort(r.At()))
+		require.NoError(t, err)
+		defer c.Close()
+		assert.Empty(t, ask(t, c, request.Marshal(0)))
+	})
+	t.Run("from our own port", func(t *testing.T) {
+		r := start(t, nil)
+		c, err := net.DialUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 9), Port: int(r.At().Port())}, net.UDPAddrFromAddrPort(r.At()))
+		require.NoError(t, err)
+		defer c.Close()
+		assert.Empty(t, ask(t, c, request.Marshal(0)))
+	})
+	t.Run("a request with padding at random", func(t *testing.T) {
+		b := request.Marshal(100)
+		_, _ = rand.Read(b[16:])
+		assert.Len(t, ask(t, udp(t, start(t, nil)), b), 1)
+	})
+}

@@ -1,6 +1,7 @@
 package session
 
 import (
+	"bytes"
 	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
@@ -74,6 +75,9 @@ func Ask(c net.Conn, key []byte, h Hello) (*Channel, error) {
 	_ = c.SetDeadline(time.Now().Add(handshakeTime))
 	challenge := make([]byte, len(magic)+nonceSize)
 	if _, err := io.ReadFull(c, challenge); err != nil || string(challenge[:len(magic)]) != magic {
+		if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) || err != nil && bytes.HasPrefix([]byte(magic), bytes.TrimRight(challenge, "\x00")) {
+			return nil, fmt.Errorf("%s says nothing, or hangs up: it may be busy, or no Woodlark responder; try again: %w", c.RemoteAddr(), err)
+		}
 		return nil, fmt.Errorf("%w: what listens at %s does not begin as one does", ErrNotOurs, c.RemoteAddr())
 	}
 	theirs := challenge[len(magic):]
@@ -97,7 +101,7 @@ func Ask(c net.Conn, key []byte, h Hello) (*Channel, error) {
 	switch answer[0] {
 	case accepted:
 	case refusedBusy:
-		return nil, fmt.Errorf("%s has as many sessions as it takes: try again later", c.RemoteAddr())
+		return nil, fmt.Errorf("%s is busy, or has as many sessions as it takes: try again later", c.RemoteAddr())
 	default:
 		return nil, fmt.Errorf("%w: %s does not accept this key; both ends need the same -key", ErrKey, c.RemoteAddr())
 	}
@@ -112,6 +116,14 @@ var errBusy = errors.New("busy")
 
 // Busy turns away an end that has the key, for want of room.
 func Busy() error { return errBusy }
+
+// TurnAway says to who was challenged and has not answered that this end is busy.
+func TurnAway(c net.Conn) {
+	_ = c.SetDeadline(time.Now().Add(time.Second))
+	answer := make([]byte, 1+sumSize)
+	answer[0] = refusedBusy
+	_, _ = c.Write(answer)
+}
 
 // Answer challenges who opened a connection. find gives the key that a hello names; an
 // error turns it away, as a wrong key does. Nothing but the challenge, of a fixed size,
