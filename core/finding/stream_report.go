@@ -96,7 +96,7 @@ type StreamDirection struct {
 	LateSent   int            `json:"late_sent"`
 	DSCPSent   *int           `json:"dscp_sent"` // null when it is not known
 	DSCPs      []DSCPCount    `json:"dscp_received"`
-	Quality    *QualityReport `json:"quality"` // null without a codec
+	Quality    *QualityReport `json:"quality,omitempty"` // left out without a codec
 	Spans      []StreamSpan   `json:"spans"`
 }
 

@@ -36,9 +36,9 @@ type ThroughputReport struct {
 	Problem    string                `json:"problem,omitempty"` // why it broke off
 	Directions []ThroughputDirection `json:"directions"`
 	Repeats    []ThroughputRepeat    `json:"repeats"`
-	Trimmed    *float64              `json:"trimmed_mean_bps"` // of the first direction; see there for the others
-	HeldBy     string                `json:"held_by"`          // of the first direction; empty when nothing clearly did
-	Yardstick  *YardstickReport      `json:"yardstick"`        // null when it was not asked for
+	Trimmed    *float64              `json:"trimmed_mean_bps"`    // of the first direction; see there for the others
+	HeldBy     string                `json:"held_by"`             // of the first direction; empty when nothing clearly did
+	Yardstick  *YardstickReport      `json:"yardstick,omitempty"` // left out when it was not asked for
 	Conditions ThroughputConditions  `json:"conditions"`
 	Note       string                `json:"note,omitempty"`
 	Findings   []Finding             `json:"findings"`

@@ -42,7 +42,7 @@ type Step struct {
 	Good    *bool            `json:"good" doc:"null where it cannot be told"`
 	About   string           `json:"about" doc:"The address or name"`
 	Says    string           `json:"says"`
-	Figures *reading.Figures `json:"figures" doc:"Of what was measured; else null"`
+	Figures *reading.Figures `json:"figures,omitempty" doc:"Of what was measured"`
 	TookMs  *float64         `json:"took_ms" doc:"Of a resolver; else null"`
 }
 

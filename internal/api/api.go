@@ -65,7 +65,7 @@ func New(o Options) http.Handler {
 		r.Handle("/metrics", s.metrics())
 	})
 	r.Group(func(r chi.Router) {
-		r.Use(middleware.RequestSize(1<<20), s.authenticate, compressed)
+		r.Use(middleware.RequestSize(1<<20), s.authenticate, compressed, tagged)
 		s.register(humachi.New(r, config(o.Version)))
 	})
 	r.Route("/api/v1/agent", s.agentCalls)
@@ -88,12 +88,34 @@ func Document(version string) ([]byte, error) {
 
 func config(version string) huma.Config {
 	c := huma.DefaultConfig("Woodlark", version)
-	c.Info.Description = "Reachability, latency, jitter and loss between hosts, their baselines, and the paths that got worse."
+	c.Info.Description = "Reachability, latency, jitter, loss and throughput between hosts, their baselines, and the paths that got worse.\n\n" +
+		"Times are UTC (RFC 3339); a key ends with its unit. What is not known is left out, or null where it has a place of its own, and never 0. " +
+		"Errors are problem documents (RFC 9457). Lists come newest first, in pages; the header Link names the next one (RFC 8288). " +
+		"What is polled has an ETag: send it as If-None-Match, and 304 says that nothing changed. Lists and series also come as text/csv."
+	c.Info.License = nil
+	c.Servers = []*huma.Server{{URL: "/", Description: "The service that this document comes from"}}
+	c.Tags = []*huma.Tag{
+		{Name: "Paths", Description: "Directed pairs of an agent and a target, and what was read of them"},
+		{Name: "Watches", Description: "Standing measurements"},
+		{Name: "Runs", Description: "Pings, on demand or of a periodic watch"},
+		{Name: "Sweeps", Description: "Who answers in a prefix"},
+		{Name: "Routes", Description: "Traces, hop by hop, and the routes that they found"},
+		{Name: "Two ends", Description: "Streams and throughput between two ends"},
+		{Name: "Walks", Description: "From this host's link to the target, step by step"},
+		{Name: "Baselines", Description: "What is normal for a path"},
+		{Name: "Agents", Description: "Who measures, and how they stand"},
+		{Name: "Reports", Description: "What got worse, what is to know, and who changed what"},
+		{Name: "Events", Description: "What happens, as it happens"},
+		{Name: "Session", Description: "Signing in to the console"},
+		{Name: "For agents", Description: "What an agent on another machine calls, with a key of its own"},
+	}
 	c.OpenAPIPath = "/api/v1/openapi"
 	c.DocsPath, c.SchemasPath, c.CreateHooks = "", "", nil
+	c.Formats = map[string]huma.Format{"application/json": huma.DefaultJSONFormat, "json": huma.DefaultJSONFormat, "text/csv": {Marshal: marshalCSV, Unmarshal: noCSV}}
 	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token":  {Type: "http", Scheme: "bearer", Description: "The administrator's token, kept in the state folder"},
 		"cookie": {Type: "apiKey", In: "cookie", Name: cookieName, Description: "Set by signing in"},
+		"agent":  {Type: "http", Scheme: "bearer", Description: "The key that an agent got when it joined"},
 	}
 	c.Security = []map[string][]string{{"token": {}}, {"cookie": {}}}
 	return c
@@ -113,11 +135,14 @@ func (s *server) register(a huma.API) {
 	s.registerChanges(a)
 	s.registerBaselines(a)
 	s.registerEvents(a)
+	describeAgentCalls(a.OpenAPI())
+	describeLists(a.OpenAPI())
 }
 
 // operation describes one call.
 func operation(method, path, id, summary, tag string, errs ...int) huma.Operation {
-	return huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary, Tags: []string{tag}, Errors: append(errs, http.StatusUnauthorized)}
+	return huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary, Tags: []string{tag}, Middlewares: huma.Middlewares{knownKeysOnly},
+		Errors: append(errs, http.StatusBadRequest, http.StatusUnauthorized, http.StatusForbidden, http.StatusUnprocessableEntity, http.StatusTooManyRequests, http.StatusServiceUnavailable)}
 }
 
 // problem turns an error into a problem document (RFC 9457). What is nobody's business but

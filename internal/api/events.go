@@ -43,20 +43,36 @@ type NoticeEvent struct {
 	At time.Time `json:"at"`
 }
 
+// MissedEvent tells a listener that came back that some of what happened meanwhile is not
+// kept any more: it reads all afresh.
+type MissedEvent struct {
+	At time.Time `json:"at"`
+}
+
 // AliveEvent comes every 15 seconds, so that a dead connection is noticed.
 type AliveEvent struct {
 	Now time.Time `json:"now_at"`
 }
 
+type listen struct {
+	Last int64 `header:"Last-Event-ID" doc:"The id of the last event that was heard: those behind it come first, or 'missed' when they are not kept any more"`
+}
+
+// comeBack is how long a browser waits before it connects anew, in milliseconds.
+const comeBack = 2000
+
 func (s *server) registerEvents(a huma.API) {
-	op := operation(http.MethodGet, "/events", "listen", "A live stream of new readings and changes of state (server-sent events)", "Events")
-	sse.Register(a, op, map[string]any{"reading": ReadingEvent{}, "state": StateEvent{}, "watch": WatchEvent{}, "sweep": SweepEvent{}, "trace": TraceEvent{}, "two-ended": TwoEndedEvent{}, "notice": NoticeEvent{}, "alive": AliveEvent{}},
-		func(ctx context.Context, _ *struct{}, send sse.Sender) {
-			events, stop := s.c.Listen()
+	op := operation(http.MethodGet, "/events", "listen", "A live stream of new readings and changes of state (server-sent events); each has an id, by which it is resumed", "Events")
+	sse.Register(a, op, map[string]any{"reading": ReadingEvent{}, "state": StateEvent{}, "watch": WatchEvent{}, "sweep": SweepEvent{}, "trace": TraceEvent{}, "two-ended": TwoEndedEvent{}, "notice": NoticeEvent{}, "missed": MissedEvent{}, "alive": AliveEvent{}},
+		func(ctx context.Context, in *listen, send sse.Sender) {
+			events, stop, whole := s.c.ListenSince(in.Last)
 			defer stop()
 			alive := time.NewTicker(15 * time.Second)
 			defer alive.Stop()
-			if send.Data(AliveEvent{time.Now().UTC()}) != nil {
+			if send(sse.Message{Retry: comeBack, Data: AliveEvent{time.Now().UTC()}}) != nil {
+				return
+			}
+			if !whole && send.Data(MissedEvent{time.Now().UTC()}) != nil {
 				return
 			}
 			for {
@@ -70,7 +86,7 @@ func (s *server) registerEvents(a huma.API) {
 					if !ok {
 						return // it fell behind; the listener connects anew and reads all afresh
 					}
-					err = s.sendEvent(send, e)
+					err = s.sendEvent(func(data any) error { return send(sse.Message{ID: int(e.ID), Data: data}) }, e)
 				}
 				if err != nil {
 					return
@@ -79,24 +95,24 @@ func (s *server) registerEvents(a huma.API) {
 		})
 }
 
-func (s *server) sendEvent(send sse.Sender, e controller.Event) error {
+func (s *server) sendEvent(send func(any) error, e controller.Event) error {
 	switch e.Kind {
 	case controller.NewReading:
-		return send.Data(ReadingEvent(*readingOf(e.Reading)))
+		return send(ReadingEvent(*readingOf(e.Reading)))
 	case controller.StateChanged:
 		v, err := s.c.View(e.Path)
 		if err != nil {
 			return nil
 		}
-		return send.Data(StateEvent(pathOf(v, time.Now(), false)))
+		return send(StateEvent(pathOf(v, time.Now(), false)))
 	case controller.WatchChanged:
-		return send.Data(WatchEvent{time.Now().UTC()})
+		return send(WatchEvent{time.Now().UTC()})
 	case controller.NewTrace:
-		return send.Data(TraceEvent{time.Now().UTC()})
+		return send(TraceEvent{time.Now().UTC()})
 	case controller.NewTwoEnded:
-		return send.Data(TwoEndedEvent{time.Now().UTC()})
+		return send(TwoEndedEvent{time.Now().UTC()})
 	case controller.NewSweep:
-		return send.Data(SweepEvent{time.Now().UTC()})
+		return send(SweepEvent{time.Now().UTC()})
 	}
-	return send.Data(NoticeEvent{time.Now().UTC()})
+	return send(NoticeEvent{time.Now().UTC()})
 }

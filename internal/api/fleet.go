@@ -18,6 +18,7 @@ import (
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/remote"
+	"woodlark.example/internal/store"
 )
 
 func (s *server) registerFleet(a huma.API) {
@@ -53,7 +54,7 @@ func (s *server) registerFleet(a huma.API) {
 		}
 		return &body[apitype.Invite]{apitype.Invite{Code: code, EndsAt: i.EndsAt, Command: fmt.Sprintf("woodlark agent -join http://%s -invite %s -listen :7474", host, code)}}, nil
 	})
-	gone := operation(http.MethodDelete, "/agents/{name}", "remove-agent", "Lock an agent on another machine out at once; what it measured stays", "Agents", http.StatusUnprocessableEntity)
+	gone := operation(http.MethodDelete, "/agents/{name}", "remove-agent", "Lock an agent on another machine out at once; what it measured stays", "Agents", http.StatusNotFound, http.StatusUnprocessableEntity)
 	gone.DefaultStatus = http.StatusNoContent
 	huma.Register(a, gone, func(ctx context.Context, in *oneAgent) (*struct{}, error) {
 		return nil, s.problem(s.c.RemoveAgent(ctx, in.Name))
@@ -249,7 +250,7 @@ func (s *server) agentID(name string) (ident.ID, error) {
 			return a.ID, nil
 		}
 	}
-	return ident.ID{}, errors.Join(controller.ErrInvalid, errors.New("there is no agent "+cut(name)))
+	return ident.ID{}, fmt.Errorf("there is no agent %s: %w", cut(name), store.ErrNotFound)
 }
 
 // agentName is the name of an agent, which may have been removed since.

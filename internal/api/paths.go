@@ -13,19 +13,23 @@ import (
 )
 
 type listPaths struct {
-	State  string `query:"state" enum:"steady,degraded,lost,unmeasured"`
-	Site   string `query:"site" doc:"Of the agent or of the target"`
-	Agent  string `query:"agent"`
-	Tag    string `query:"tag"`
-	Search string `query:"search" doc:"In the names of agent, target and sites"`
-	All    bool   `query:"all" doc:"Those too that no watch measures"`
-	Trace  bool   `query:"trace" doc:"With the last day in small"`
-	Offset int    `query:"offset" minimum:"0"`
-	Limit  int    `query:"limit" minimum:"1" maximum:"20000" default:"1000"`
+	State  []string `query:"state" enum:"steady,degraded,lost,unmeasured" doc:"One or more, with commas between"`
+	Site   string   `query:"site" doc:"Of the agent or of the target"`
+	Agent  string   `query:"agent"`
+	Tag    string   `query:"tag"`
+	Search string   `query:"search" doc:"In the names of agent, target and sites"`
+	All    bool     `query:"all" doc:"Those too that no watch measures"`
+	Trace  bool     `query:"trace" doc:"With the last day in small"`
+	Offset int      `query:"offset" minimum:"0"`
+	Limit  int      `query:"limit" minimum:"1" maximum:"20000" default:"1000"`
 }
 
 func (l listPaths) filter() controller.Filter {
-	return controller.Filter{State: baseline.State(l.State), Site: l.Site, Agent: l.Agent, Tag: l.Tag, Search: l.Search, All: l.All}
+	var states []baseline.State
+	for _, x := range l.State {
+		states = append(states, baseline.State(x))
+	}
+	return controller.Filter{States: states, Site: l.Site, Agent: l.Agent, Tag: l.Tag, Search: l.Search, All: l.All}
 }
 
 // PathList is a page of paths.
@@ -129,7 +133,7 @@ func (s *server) registerPaths(a huma.API) {
 			}
 			return &body[ReadingList]{out}, nil
 		})
-	huma.Register(a, operation(http.MethodGet, "/paths/{id}/episodes", "list-episodes", "A path's episodes, oldest first", "Paths"),
+	huma.Register(a, operation(http.MethodGet, "/paths/{id}/episodes", "list-episodes", "A path's episodes, oldest first", "Paths", http.StatusNotFound),
 		func(ctx context.Context, in *spanOfPath) (*body[[]apitype.Episode], error) {
 			id, err := parseID(in.ID)
 			if err != nil {

@@ -45,7 +45,7 @@ func (s *server) registerRuns(a huma.API) {
 		}
 		return &body[[]apitype.Run]{out}, nil
 	})
-	huma.Register(a, operation(http.MethodGet, "/runs", "list-runs", "Runs, newest first", "Runs"),
+	huma.Register(a, operation(http.MethodGet, "/runs", "list-runs", "Runs, newest first", "Runs", http.StatusNotFound),
 		func(ctx context.Context, in *listRuns) (*listed[apitype.Run], error) {
 			page, err := in.page()
 			if err != nil {

@@ -68,5 +68,5 @@ func TestWalksOverHTTP(t *testing.T) {
 	var standing map[string]any
 	s.ask(http.MethodGet, "/agents/quay/standing", "", http.StatusOK, &standing)
 	assert.Equal(t, "quay", standing["host"])
-	s.ask(http.MethodGet, "/agents/nobody/standing", "", http.StatusUnprocessableEntity, nil)
+	s.ask(http.MethodGet, "/agents/nobody/standing", "", http.StatusNotFound, nil)
 }

@@ -35,7 +35,7 @@ func (s *server) registerTwoEnded(a huma.API) {
 	start := operation(http.MethodPost, "/two-ended", "start-two-ended", "Measure throughput, or a stream, between two ends; it goes on in the background and is kept", "Two ends", http.StatusUnprocessableEntity)
 	start.DefaultStatus = http.StatusAccepted
 	huma.Register(a, start, s.startTwoEnded)
-	huma.Register(a, operation(http.MethodGet, "/two-ended", "list-two-ended", "Measurements with two ends, newest first, without their reports", "Two ends", http.StatusUnprocessableEntity), s.listTwoEnded)
+	huma.Register(a, operation(http.MethodGet, "/two-ended", "list-two-ended", "Measurements with two ends, newest first, without their reports", "Two ends", http.StatusNotFound, http.StatusUnprocessableEntity), s.listTwoEnded)
 	huma.Register(a, operation(http.MethodGet, "/two-ended/{id}", "get-two-ended", "One with its report", "Two ends", http.StatusNotFound), s.getTwoEnded)
 	stop := operation(http.MethodDelete, "/two-ended/{id}", "stop-two-ended", "End one that is going on; what was measured is kept", "Two ends", http.StatusNotFound)
 	stop.DefaultStatus = http.StatusNoContent

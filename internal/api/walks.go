@@ -20,7 +20,7 @@ type oneAgent struct {
 }
 
 func (s *server) registerWalks(a huma.API) {
-	huma.Register(a, operation(http.MethodGet, "/agents/{name}/standing", "get-standing", "The machine that an agent stands at, as 'woodlark here' tells it: interfaces, gateways, neighbours, resolvers, clock, sockets", "Agents", http.StatusUnprocessableEntity),
+	huma.Register(a, operation(http.MethodGet, "/agents/{name}/standing", "get-standing", "The machine that an agent stands at, as 'woodlark here' tells it: interfaces, gateways, neighbours, resolvers, clock, sockets", "Agents", http.StatusNotFound, http.StatusUnprocessableEntity),
 		func(_ context.Context, in *oneAgent) (*body[map[string]any], error) {
 			standing, err := s.c.Standing(in.Name)
 			if err != nil {

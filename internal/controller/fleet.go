@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 
 	"woodlark.example/internal/ident"
@@ -151,7 +152,7 @@ func (c *Controller) RemoveAgent(ctx context.Context, name string) error {
 	a, err := c.agentNamed(name)
 	c.mu.RUnlock()
 	if err != nil {
-		return err
+		return notThere(err)
 	}
 	far, ok := a.hand.(*remote.Hand)
 	if !ok {
@@ -213,4 +214,10 @@ func (c *Controller) AgentViews() []AgentView {
 	}
 	slices.SortFunc(list, func(a, b AgentView) int { return cmp.Compare(a.Name, b.Name) })
 	return list
+}
+
+// notThere makes of an agent that a call is about, and that there is not, one that is not
+// found.
+func notThere(err error) error {
+	return fmt.Errorf("%w: %s", store.ErrNotFound, strings.TrimPrefix(err.Error(), ErrInvalid.Error()+": "))
 }

@@ -169,6 +169,6 @@ func TestWorstFirst(t *testing.T) {
 		order = append(order, v.ID)
 	}
 	assert.Equal(t, []ident.ID{w.Paths[2], w.Paths[1], w.Paths[3], w.Paths[4], w.Paths[0]}, order, "lost, degraded, never answered, unmeasured, steady")
-	assert.Len(t, c.Views(controller.Filter{State: baseline.StateLost}), 2)
+	assert.Len(t, c.Views(controller.Filter{States: []baseline.State{baseline.StateLost}}), 2)
 	assert.Len(t, c.Views(controller.Filter{Search: "192.0.2.4"}), 1)
 }

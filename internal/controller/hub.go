@@ -2,6 +2,7 @@ package controller
 
 import (
 	"sync"
+	"time"
 
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/plan"
@@ -10,6 +11,7 @@ import (
 // Event is something that listeners are told at once: a new reading of a path,
 // a change of its state, or a change of the watches.
 type Event struct {
+	ID      int64 // grows from one event to the next, over restarts too
 	Kind    EventKind
 	Path    ident.ID
 	Reading *plan.Record
@@ -30,23 +32,49 @@ const (
 )
 
 // hub hands events to listeners. A listener that does not keep up loses events
-// rather than holding up the rest; it is told by a closed channel.
+// rather than holding up the rest; it is told by a closed channel. The newest events are
+// kept, for listeners that come back.
 type hub struct {
 	mu        sync.Mutex
 	listeners map[chan Event]struct{}
+	last      int64
+	kept      []Event // the newest, the oldest first
 }
+
+const (
+	mostWaitingEvents = 4096
+	mostKeptEvents    = 2048
+)
 
 // Listen returns a channel of events from now on, and a function to end that.
 // The channel is closed when the listener falls behind.
 func (h *hub) Listen() (<-chan Event, func()) {
-	c := make(chan Event, 4096)
+	events, stop, _ := h.ListenSince(0)
+	return events, stop
+}
+
+// ListenSince is Listen for who has heard of an event already: those behind it come first.
+// whole is false when some of them are not kept any more.
+func (h *hub) ListenSince(id int64) (events <-chan Event, stop func(), whole bool) {
+	c := make(chan Event, mostWaitingEvents)
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.listeners == nil {
 		h.listeners = map[chan Event]struct{}{}
 	}
+	whole = true
+	if id > 0 {
+		// What came before the first that is kept may be missing, as may what an earlier
+		// run of the program told.
+		whole = id == h.last || len(h.kept) > 0 && id >= h.kept[0].ID && id < h.last
+		for _, e := range h.kept {
+			if whole && e.ID > id {
+				c <- e
+			}
+		}
+	}
 	h.listeners[c] = struct{}{}
-	return c, func() { h.drop(c) }
+	return c, func() { h.drop(c) }, whole
 }
 
 func (h *hub) drop(c chan Event) {
@@ -61,6 +89,13 @@ func (h *hub) drop(c chan Event) {
 func (h *hub) publish(e Event) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	// By time, so that numbers of an earlier run of the program are below.
+	h.last = max(h.last+1, time.Now().UnixMicro())
+	e.ID = h.last
+	if len(h.kept) >= mostKeptEvents {
+		h.kept = append(h.kept[:0], h.kept[mostKeptEvents/4:]...)
+	}
+	h.kept = append(h.kept, e)
 	for c := range h.listeners {
 		select {
 		case c <- e:

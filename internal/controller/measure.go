@@ -150,7 +150,7 @@ func (c *Controller) Standing(name string) (json.RawMessage, error) {
 	c.mu.RUnlock()
 	switch {
 	case err != nil:
-		return nil, err
+		return nil, notThere(err)
 	case a.hand == nil:
 		return nil, fmt.Errorf("%w: agent %q is not running", ErrInvalid, name)
 	}

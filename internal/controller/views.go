@@ -15,8 +15,8 @@ import (
 
 // Filter selects paths; zero fields select all.
 type Filter struct {
-	State  baseline.State
-	Site   string // of the agent or of the target
+	States []baseline.State // any of them
+	Site   string           // of the agent or of the target
 	Agent  string
 	Tag    string
 	Search string // in agent, target and sites
@@ -26,7 +26,7 @@ type Filter struct {
 func (f Filter) takes(v View) bool {
 	switch {
 	case !f.All && len(v.Watches) == 0,
-		f.State != "" && v.Verdict.State != f.State,
+		len(f.States) > 0 && !slices.Contains(f.States, v.Verdict.State),
 		f.Site != "" && f.Site != v.Site && f.Site != v.Agent.Site,
 		f.Agent != "" && f.Agent != v.Agent.Name,
 		f.Tag != "" && !slices.Contains(v.Tags, f.Tag):

@@ -48,7 +48,7 @@ type Agent struct {
 	Alive  bool         `json:"alive"`
 	LostAt *time.Time   `json:"lost_at" doc:"When an agent on another machine last was connected; null while it is"`
 	Labels string       `json:"labels"`
-	Health *plan.Health `json:"health" doc:"What it says of itself; null when it said nothing yet"`
+	Health *plan.Health `json:"health,omitempty" doc:"What it says of itself; left out when it said nothing yet"`
 }
 
 // Invite lets one agent on another machine join.
@@ -129,9 +129,9 @@ type Band struct {
 
 // Normal is what is normal for a path at the time of its last reading.
 type Normal struct {
-	RTTMs      *Band  `json:"rtt_ms"`
-	JitterMs   *Band  `json:"jitter_ms"`
-	LossRatio  *Band  `json:"loss_ratio"`
+	RTTMs      *Band  `json:"rtt_ms,omitempty"`
+	JitterMs   *Band  `json:"jitter_ms,omitempty"`
+	LossRatio  *Band  `json:"loss_ratio,omitempty"`
 	Resolution string `json:"resolution" doc:"hour_of_week, hour_of_day or overall"`
 }
 
@@ -187,14 +187,14 @@ type Path struct {
 	State         string     `json:"state" enum:"steady,degraded,lost,unmeasured"`
 	SinceAt       *time.Time `json:"since_at" doc:"Since when it is in that state; null when not known"`
 	Findings      []Finding  `json:"findings" doc:"The first is the headline"`
-	Last          *Reading   `json:"last"`
-	Normal        *Normal    `json:"normal" doc:"null without a baseline"`
+	Last          *Reading   `json:"last,omitempty"`
+	Normal        *Normal    `json:"normal,omitempty" doc:"Left out without a baseline"`
 	Excesses      []Excess   `json:"excesses" doc:"What of a degraded path is beyond normal"`
-	Daily         *Daily     `json:"daily"`
-	Baseline      *Baseline  `json:"baseline"`
-	LastOver      *Episode   `json:"last_episode"`
-	Trace         *Sketch    `json:"trace" doc:"Only in the list of paths"`
-	Carries       *Carries   `json:"throughput" doc:"What was last measured between its ends, by a watch if any does; null when nothing was"`
+	Daily         *Daily     `json:"daily,omitempty"`
+	Baseline      *Baseline  `json:"baseline,omitempty"`
+	LastOver      *Episode   `json:"last_episode,omitempty"`
+	Trace         *Sketch    `json:"trace,omitempty" doc:"Only in the list of paths"`
+	Carries       *Carries   `json:"throughput,omitempty" doc:"What was last measured between its ends, by a watch if any does; left out when nothing was"`
 	BesideCarries *Carries   `json:"site_throughput,omitempty" doc:"To another far end at the target's site, where one was measured: of the path it says the access's part only"`
 }
 
@@ -225,8 +225,8 @@ type Baseline struct {
 	Readings int       `json:"readings" doc:"Readings that it rests on"`
 	FromAt   time.Time `json:"from_at" doc:"Of the window that it was taken from"`
 	ToAt     time.Time `json:"to_at"`
-	RTTMs    *Band     `json:"rtt_ms" doc:"Over all hours"`
-	JitterMs *Band     `json:"jitter_ms"`
+	RTTMs    *Band     `json:"rtt_ms,omitempty" doc:"Over all hours"`
+	JitterMs *Band     `json:"jitter_ms,omitempty"`
 	Loss     *float64  `json:"loss_ratio"`
 	Hours    []Hour    `json:"hours" doc:"By hour of the day, where the data carries it; only for one path"`
 }
@@ -234,7 +234,7 @@ type Baseline struct {
 // Hour is what is normal at an hour of the day.
 type Hour struct {
 	Hour  int   `json:"hour"`
-	RTTMs *Band `json:"rtt_ms"`
+	RTTMs *Band `json:"rtt_ms,omitempty"`
 }
 
 // Gap is a stretch of time without readings and its reason.
@@ -365,7 +365,7 @@ type Sweep struct {
 	Answered  uint64        `json:"answered"`
 	Sent      int           `json:"sent" doc:"Packets so far, while it runs"`
 	Of        int           `json:"of"`
-	Report    *sweep.Report `json:"report" doc:"null in lists, and as long as there is none"`
+	Report    *sweep.Report `json:"report,omitempty" doc:"Left out in lists, and as long as there is none"`
 }
 
 // Watch is a watch and what it costs.
@@ -376,7 +376,7 @@ type Watch struct {
 	ProbesPerDay float64    `json:"probes_per_day,omitzero" doc:"Over all its paths; left out when it is not known beforehand"`
 	BytesPerDay  float64    `json:"bytes_per_day,omitzero" doc:"Both ways, IP layer; left out when it is not known beforehand, as for what TCP moves"`
 	NextDueAt    *time.Time `json:"next_due_at" doc:"null when continuous or paused"`
-	LastRun      *Run       `json:"last_run" doc:"The last failed or missed one, or of a periodic watch the last"`
+	LastRun      *Run       `json:"last_run,omitempty" doc:"The last failed or missed one, or of a periodic watch the last"`
 }
 
 // Run is one execution of a measurement.
@@ -395,7 +395,7 @@ type Run struct {
 	Reason   string     `json:"reason"`
 	Heard    int        `json:"heard" doc:"Probes whose fate is known, while it runs"`
 	Of       int        `json:"of"`
-	Reading  *Reading   `json:"reading" doc:"While it runs, of the probes so far"`
+	Reading  *Reading   `json:"reading,omitempty" doc:"While it runs, of the probes so far"`
 	RTTsMs   []*float64 `json:"rtts_ms" doc:"Of the newest probes, in the order of sending; null for those that were not answered. Empty in lists"`
 	Findings []Finding  `json:"findings"`
 }

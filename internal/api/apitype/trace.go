@@ -40,7 +40,7 @@ type Trace struct {
 	LossRatio *float64             `json:"loss_ratio"`
 	Route     string               `json:"route" doc:"The same for traces that found the same route; empty when none was found"`
 	Heard     int                  `json:"heard" doc:"Probes whose fate is known, while it runs"`
-	Report    *finding.TraceReport `json:"report"`
+	Report    *finding.TraceReport `json:"report,omitempty" doc:"Left out in lists, and as long as there is none"`
 }
 
 // SeenRoute is a distinct route of a path.

@@ -85,7 +85,7 @@ type stateKey struct {
 }
 
 const (
-	mostStates   = 4096
+	mostStates   = 1 << 14
 	mostStatesOf = 64 // of one source
 	stateTime    = time.Minute
 )
