@@ -53,7 +53,7 @@ const (
 type Finding struct {
 	Code     Code               `json:"code"`
 	Sentence string             `json:"sentence"`
-	Figures  map[string]float64 `json:"figures" doc:"The figures it rests on, the unit in the key"`
+	Figures  map[string]float64 `json:"figures,omitempty" doc:"The figures it rests on, the unit in the key"`
 	Sure     float64            `json:"confidence"` // 0 to 1; 1 when it only says what was seen
 	Advice   string             `json:"advice"`     // the next step; empty when none is needed
 }

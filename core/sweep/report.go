@@ -24,7 +24,7 @@ type Report struct {
 	Unsent           uint64            `json:"unsent" doc:"Packets that the host did not let out"`
 	UnsentReason     string            `json:"unsent_reason"`
 	Dropped          int               `json:"dropped" doc:"Answers that the host's own buffer had no room for"`
-	Refused          map[string]uint64 `json:"refused" doc:"Error answers, by what they said"`
+	Refused          map[string]uint64 `json:"refused,omitempty" doc:"Error answers, by what they said"`
 	Cut              bool              `json:"cut" doc:"It was stopped before its end"`
 	Warnings         []string          `json:"warnings"`
 	Hosts            []HostReport      `json:"hosts" doc:"That answered, in order of their addresses"`

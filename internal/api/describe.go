@@ -4,6 +4,7 @@ import (
 	"net/http"
 	"reflect"
 	"strconv"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -30,7 +31,9 @@ func describeLists(doc *huma.OpenAPI) {
 		if ok == nil || ok.Content == nil {
 			continue
 		}
-		ok.Content["text/csv"] = &huma.MediaType{Schema: &huma.Schema{Type: "string"}}
+		// As a second form of content it would make each answer one of two types to those
+		// who generate clients.
+		op.Description = strings.TrimSpace(op.Description + " With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.")
 		if ok.Headers == nil {
 			ok.Headers = map[string]*huma.Param{}
 		}
@@ -53,6 +56,9 @@ func describeAgentCalls(doc *huma.OpenAPI) {
 		return &huma.Schema{Type: "object", AdditionalProperties: true, Description: says}
 	}
 	text := func(t string, v any) map[string]*huma.MediaType {
+		if s, is := v.(*huma.Schema); is {
+			return map[string]*huma.MediaType{t: {Schema: s}}
+		}
 		return map[string]*huma.MediaType{t: {Schema: schema(v)}}
 	}
 	for _, c := range []struct {

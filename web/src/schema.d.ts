@@ -11,7 +11,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Hold a connection: one command a line, and a sign of life each 20 s */
+        /**
+         * Hold a connection: one command a line, and a sign of life each 20 s
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["agent-commands"];
         put?: never;
         post?: never;
@@ -62,7 +65,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Fetch what to do; 304 when it is as before */
+        /**
+         * Fetch what to do; 304 when it is as before
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["agent-plan"];
         put?: never;
         post?: never;
@@ -113,7 +119,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All agents, by name, and how they stand */
+        /**
+         * All agents, by name, and how they stand
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["list-agents"];
         put?: never;
         post?: never;
@@ -164,7 +173,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The machine that an agent stands at, as 'woodlark here' tells it: interfaces, gateways, neighbours, resolvers, clock, sockets */
+        /**
+         * The machine that an agent stands at, as 'woodlark here' tells it: interfaces, gateways, neighbours, resolvers, clock, sockets
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["get-standing"];
         put?: never;
         post?: never;
@@ -181,7 +193,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The baseline of each watched path */
+        /**
+         * The baseline of each watched path
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["list-baselines"];
         put?: never;
         post?: never;
@@ -198,7 +213,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who changed what, newest first */
+        /**
+         * Who changed what, newest first
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["list-changes"];
         put?: never;
         post?: never;
@@ -215,7 +233,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The paths that are or were worse than their baselines */
+        /**
+         * The paths that are or were worse than their baselines
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["report-degraded"];
         put?: never;
         post?: never;
@@ -249,7 +270,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What is to know of the service itself, newest first */
+        /**
+         * What is to know of the service itself, newest first
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["list-notices"];
         put?: never;
         post?: never;
@@ -266,7 +290,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All paths, worst first */
+        /**
+         * All paths, worst first
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["list-paths"];
         put?: never;
         post?: never;
@@ -283,7 +310,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One path */
+        /**
+         * One path
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["get-path"];
         put?: never;
         post?: never;
@@ -300,7 +330,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A path's baseline by hour */
+        /**
+         * A path's baseline by hour
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["get-baseline"];
         put?: never;
         /** Take a path's baseline anew from its last readings */
@@ -319,7 +352,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A path's episodes, oldest first */
+        /**
+         * A path's episodes, oldest first
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["list-episodes"];
         put?: never;
         post?: never;
@@ -336,7 +372,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The hops of a path over time, and when its route became another */
+        /**
+         * The hops of a path over time, and when its route became another
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["get-lanes"];
         put?: never;
         post?: never;
@@ -353,7 +392,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A path's stored readings, oldest first */
+        /**
+         * A path's stored readings, oldest first
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["list-readings"];
         put?: never;
         post?: never;
@@ -370,7 +412,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The distinct routes of a path, the last seen first */
+        /**
+         * The distinct routes of a path, the last seen first
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["list-routes"];
         put?: never;
         post?: never;
@@ -387,7 +432,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A path's figures along time, as fine as the span allows */
+        /**
+         * A path's figures along time, as fine as the span allows
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["get-series"];
         put?: never;
         post?: never;
@@ -404,7 +452,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Runs, newest first */
+        /**
+         * Runs, newest first
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["list-runs"];
         put?: never;
         /** Measure on demand at an agent; one run a target and family, which goes on in the background and is kept */
@@ -422,7 +473,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One run with its reading and findings */
+        /**
+         * One run with its reading and findings
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["get-run"];
         put?: never;
         post?: never;
@@ -457,7 +511,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How the service and its paths stand */
+        /**
+         * How the service and its paths stand
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["get-status"];
         put?: never;
         post?: never;
@@ -474,7 +531,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Sweeps, newest first, without what they found */
+        /**
+         * Sweeps, newest first, without what they found
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["list-sweeps"];
         put?: never;
         /** Find which addresses answer, from an agent; it goes on in the background and is kept */
@@ -492,7 +552,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One sweep with what it found, and how it differs from the one before of the same addresses */
+        /**
+         * One sweep with what it found, and how it differs from the one before of the same addresses
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["get-sweep"];
         put?: never;
         post?: never;
@@ -509,7 +572,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Traces, newest first, without what they found */
+        /**
+         * Traces, newest first, without what they found
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["list-traces"];
         put?: never;
         /** Trace routes from an agent; they go on in the background and are kept */
@@ -527,7 +593,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One trace with what it found, so far or in the end */
+        /**
+         * One trace with what it found, so far or in the end
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["get-trace"];
         put?: never;
         post?: never;
@@ -544,7 +613,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Measurements with two ends, newest first, without their reports */
+        /**
+         * Measurements with two ends, newest first, without their reports
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["list-two-ended"];
         put?: never;
         /** Measure throughput, or a stream, between two ends; it goes on in the background and is kept */
@@ -562,7 +634,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One with its report */
+        /**
+         * One with its report
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["get-two-ended"];
         put?: never;
         post?: never;
@@ -597,7 +672,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All watches, by name */
+        /**
+         * All watches, by name
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["list-watches"];
         put?: never;
         /** Add a watch; it begins at once */
@@ -615,7 +693,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One watch */
+        /**
+         * One watch
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
         get: operations["get-watch"];
         /** Change a watch */
         put: operations["change-watch"];
@@ -846,12 +927,6 @@ export interface components {
             /** Format: int64 */
             ttl_was?: number;
         };
-        Discriminator: {
-            Mapping: {
-                [key: string]: string;
-            };
-            PropertyName: string;
-        };
         EdgeReport: {
             /** Format: int64 */
             flows: number;
@@ -1029,7 +1104,7 @@ export interface components {
             /** Format: double */
             confidence: number;
             /** @description The figures it rests on, the unit in the key */
-            figures: {
+            figures?: {
                 [key: string]: number;
             };
             sentence: string;
@@ -1208,7 +1283,7 @@ export interface components {
             /** Format: date-time */
             from_at: string;
             /** @description By address, of what the newest traces know */
-            names: {
+            names?: {
                 [key: string]: components["schemas"]["Owned"];
             };
             /** Format: date-time */
@@ -1664,7 +1739,7 @@ export interface components {
              */
             probed: number;
             /** @description Error answers, by what they said */
-            refused: {
+            refused?: {
                 [key: string]: number;
             };
             /**
@@ -1716,63 +1791,6 @@ export interface components {
             via: string;
             /** @description Empty for a run on demand */
             watch: string;
-        };
-        Schema: {
-            AdditionalProperties: unknown;
-            AllOf: components["schemas"]["Schema"][] | null;
-            AnyOf: components["schemas"]["Schema"][] | null;
-            ContentEncoding: string;
-            Default: unknown;
-            DependentRequired: {
-                [key: string]: string[] | null;
-            };
-            Deprecated: boolean;
-            Description: string;
-            Discriminator: components["schemas"]["Discriminator"];
-            Enum: unknown[] | null;
-            Examples: unknown[] | null;
-            /** Format: double */
-            ExclusiveMaximum: number | null;
-            /** Format: double */
-            ExclusiveMinimum: number | null;
-            Extensions: {
-                [key: string]: unknown;
-            };
-            Format: string;
-            Items: components["schemas"]["Schema"];
-            /** Format: int64 */
-            MaxItems: number | null;
-            /** Format: int64 */
-            MaxLength: number | null;
-            /** Format: int64 */
-            MaxProperties: number | null;
-            /** Format: double */
-            Maximum: number | null;
-            /** Format: int64 */
-            MinItems: number | null;
-            /** Format: int64 */
-            MinLength: number | null;
-            /** Format: int64 */
-            MinProperties: number | null;
-            /** Format: double */
-            Minimum: number | null;
-            /** Format: double */
-            MultipleOf: number | null;
-            Not: components["schemas"]["Schema"];
-            Nullable: boolean;
-            OneOf: components["schemas"]["Schema"][] | null;
-            Pattern: string;
-            PatternDescription: string;
-            Properties: {
-                [key: string]: components["schemas"]["Schema"];
-            };
-            ReadOnly: boolean;
-            Ref: string;
-            Required: string[] | null;
-            Title: string;
-            Type: string;
-            UniqueItems: boolean;
-            WriteOnly: boolean;
         };
         SeenRoute: {
             /** Format: date-time */
@@ -2727,8 +2745,9 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/x-ndjson": components["schemas"]["Schema"];
-                    "text/csv": string;
+                    "application/x-ndjson": {
+                        [key: string]: unknown;
+                    };
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -2920,8 +2939,9 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Schema"];
-                    "text/csv": string;
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -2951,7 +2971,9 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Schema"];
+                "application/json": {
+                    [key: string]: unknown;
+                }[];
             };
         };
         responses: {
@@ -3000,7 +3022,9 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Schema"];
+                "application/json": {
+                    [key: string]: unknown;
+                };
             };
         };
         responses: {
@@ -3085,7 +3109,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Agent"][] | null;
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -3363,7 +3386,6 @@ export interface operations {
                     "application/json": {
                         [key: string]: unknown;
                     };
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -3480,7 +3502,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Baseline"][] | null;
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -3580,7 +3601,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Change"][] | null;
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -3678,7 +3698,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Degraded"];
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -3961,7 +3980,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Notice"][] | null;
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -4069,7 +4087,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PathList"];
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -4164,7 +4181,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Path"];
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -4268,7 +4284,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Baseline"];
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -4573,7 +4588,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Episode"][] | null;
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -4682,7 +4696,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Lanes"];
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -4792,7 +4805,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadingList"];
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -4896,7 +4908,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SeenRoute"][] | null;
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -5005,7 +5016,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Series"];
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -5118,7 +5128,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"][] | null;
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -5309,7 +5318,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -5579,7 +5587,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Status"];
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -5681,7 +5688,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Sweep"][] | null;
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -5872,7 +5878,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Sweep"];
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -5989,7 +5994,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Trace"][] | null;
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -6183,7 +6187,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Trace"];
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -6301,7 +6304,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TwoEnded"][] | null;
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -6492,7 +6494,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TwoEnded"];
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -6773,7 +6774,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Watch"][] | null;
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -6965,7 +6965,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Watch"];
-                    "text/csv": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */

@@ -61,7 +61,7 @@ type Lanes struct {
 	FromAt  time.Time        `json:"from_at"`
 	ToAt    time.Time        `json:"to_at"`
 	Columns []LaneColumn     `json:"columns" doc:"One a trace, the oldest first"`
-	Names   map[string]Owned `json:"names" doc:"By address, of what the newest traces know"`
+	Names   map[string]Owned `json:"names,omitempty" doc:"By address, of what the newest traces know"`
 	Changes []LaneChange     `json:"changes" doc:"Where the route became another"`
 }
 

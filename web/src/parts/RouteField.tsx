@@ -31,7 +31,7 @@ export function RouteField({ lanes, range }: { lanes: Lanes; range: Range }) {
   const x = (t: number) => ((Math.max(range.from, Math.min(range.to, t)) - range.from) / (range.to - range.from)) * 1000;
   const most = Math.max(1, ...columns.flatMap((c) => (c.hops ?? []).map((h) => h.added_ms ?? 0)));
   const newest = columns[columns.length - 1]!;
-  const name = (a: string) => lanes.names[a]?.name || a;
+  const name = (a: string) => lanes.names?.[a]?.name || a;
   const who = (h: Cell | undefined) => (!h || !h.addresses?.length ? "nobody answers" : h.addresses.length === 1 ? name(h.addresses[0]!) : `${h.addresses.length} by flow: ${h.addresses.map(name).join(", ")}`);
   return (
     <figure style={{ marginLeft: plotLeft, marginRight: plotRight }} data-lanes={depth} data-columns={columns.length}>
