@@ -54,5 +54,6 @@ build_console() {
 
 build_program() {
   mkdir -p bin
-  CGO_ENABLED=0 go build -trimpath -o bin/woodlark ./cmd/woodlark
+  # It begins at its own entry, which sees whether standard output is open.
+  CGO_ENABLED=0 go build -trimpath -ldflags "-E main.entry" -o bin/woodlark ./cmd/woodlark
 }

@@ -163,3 +163,35 @@ func TestRollupsMergeInAnyOrder(t *testing.T) {
 	merged, _ := forth.Quantile(0.5)
 	assert.InEpsilon(t, float64(exact), float64(merged), 0.05)
 }
+
+// FuzzSketch: what is read is either refused or a sketch whose quantiles are times, in
+// their order, and which is written as it was read.
+func FuzzSketch(f *testing.F) {
+	var s reading.Sketch
+	for _, d := range []time.Duration{0, time.Microsecond, 12 * time.Millisecond, 13 * time.Millisecond, time.Hour} {
+		s.Add(d)
+	}
+	data, err := s.MarshalBinary()
+	require.NoError(f, err)
+	f.Add(data)
+	f.Add([]byte{0xfe, 0xff, 0xff, 0xff, 0x0f, 1})
+	f.Add([]byte{1, 1, 1, 1})
+	f.Fuzz(func(t *testing.T, data []byte) {
+		var s reading.Sketch
+		if s.UnmarshalBinary(data) != nil {
+			return
+		}
+		last := time.Duration(0)
+		for _, q := range []float64{0, 0.5, 0.95, 1} {
+			v, ok := s.Quantile(q)
+			require.Equal(t, s.Count() > 0, ok)
+			require.GreaterOrEqual(t, v, last)
+			last = v
+		}
+		again, err := s.MarshalBinary()
+		require.NoError(t, err)
+		var back reading.Sketch
+		require.NoError(t, back.UnmarshalBinary(again))
+		require.Equal(t, s, back)
+	})
+}

@@ -64,7 +64,7 @@ func (s *Sketch) Quantile(q float64) (time.Duration, bool) {
 }
 
 func bucketMiddle(b int32) time.Duration {
-	return time.Duration(math.Round(2 * math.Pow(sketchGamma, float64(b)) / (1 + sketchGamma)))
+	return time.Duration(min(math.Round(2*math.Pow(sketchGamma, float64(b))/(1+sketchGamma)), math.MaxInt64/2))
 }
 
 func (s *Sketch) buckets() []int32 {
@@ -89,18 +89,25 @@ func (s *Sketch) MarshalBinary() ([]byte, error) {
 	return out, nil
 }
 
-// UnmarshalBinary reads what MarshalBinary wrote.
+// largestBucket holds the longest time that there is.
+var largestBucket = int64(math.Ceil(math.Log(math.MaxInt64) / logGamma))
+
+// UnmarshalBinary reads what MarshalBinary wrote. What it did not write, such as a bucket
+// of no time that there is, is an error.
 func (s *Sketch) UnmarshalBinary(data []byte) error {
-	s.counts = make(map[int32]uint32, len(data)/3)
+	s.counts = make(map[int32]uint32, min(len(data)/2, 4096))
 	last := int64(0)
-	for len(data) > 0 {
+	for first := true; len(data) > 0; first = false {
 		step, n := binary.Varint(data)
 		if n <= 0 {
 			return fmt.Errorf("sketch is damaged after %d buckets", len(s.counts))
 		}
 		count, m := binary.Uvarint(data[n:])
-		if m <= 0 || count > math.MaxUint32 {
+		if m <= 0 || count == 0 || count > math.MaxUint32 {
 			return fmt.Errorf("sketch is damaged after %d buckets", len(s.counts))
+		}
+		if !first && step <= 0 || step < 0 || step > largestBucket || last+step > largestBucket {
+			return fmt.Errorf("sketch is damaged after %d buckets: one is of no time that there is", len(s.counts))
 		}
 		last += step
 		s.counts[int32(last)] = uint32(count)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -18,7 +19,6 @@ import (
 	"woodlark.example/internal/host"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/network/kernel"
-	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/session"
 	"woodlark.example/internal/remote"
 )
@@ -45,10 +45,11 @@ type agentFile struct {
 }
 
 type agentOptions struct {
-	join, invite, state, name, site, labels, listen, advertise, allow, rate, hours string
-	spool                                                                          int64
-	limits                                                                         []string
-	allowed                                                                        []netip.Prefix
+	join, invite, ca, state, name, site, labels, listen, advertise, allow, rate, hours string
+	spool                                                                              int64
+	limits                                                                             []string
+	trust                                                                              *x509.CertPool
+	allowed                                                                            []netip.Prefix
 }
 
 func runAgent(c *call) error {
@@ -56,6 +57,7 @@ func runAgent(c *call) error {
 	f := c.flags
 	f.StringVar(&o.join, "join", "", "address of the service, such as https://woodlark.northquay.example")
 	f.StringVar(&o.invite, "invite", "", "code of an invite ('woodlark agents invite' at the service); works once")
+	f.StringVar(&o.ca, "ca", "", "file of certificates (PEM) of the authorities that the service's may come from; those of this machine, or usual ones, when left out")
 	f.StringVar(&o.state, "state", filepath.Join(stateFolders()[0], "agent"), "folder for the key, the plan and what waits to be uploaded")
 	f.StringVar(&o.name, "name", "", "name of the agent; this machine's when left out")
 	f.StringVar(&o.site, "site", "", "site of the agent")
@@ -100,6 +102,16 @@ func (o *agentOptions) read() (options agent.Options, err error) {
 		}
 	}
 	options.Advertise = o.advertise
+	if o.ca != "" {
+		data, err := os.ReadFile(o.ca)
+		if err != nil {
+			return options, wrongCall("-ca: %v", err)
+		}
+		o.trust = x509.NewCertPool()
+		if !o.trust.AppendCertsFromPEM(data) {
+			return options, wrongCall("-ca: %s holds no certificate in PEM form", o.ca)
+		}
+	}
 	if o.allow != "" {
 		for _, text := range strings.Split(o.allow, ",") {
 			p, err := netip.ParsePrefix(strings.TrimSpace(text))
@@ -162,7 +174,7 @@ func (c *call) agentIdentity(o agentOptions) (me agentFile, err error) {
 			return me, wrongCall("this machine has no name: give the agent one with -name")
 		}
 	}
-	answer, err := remote.Join(c.ctx, o.join, o.invite, remote.JoinRequest{Name: o.name, Site: o.site, Labels: o.labels, Version: Version})
+	answer, err := remote.Join(c.ctx, o.join, o.invite, remote.JoinRequest{Name: o.name, Site: o.site, Labels: o.labels, Version: Version}, o.trust)
 	if err != nil {
 		return me, exit{exitUnmeasured, err}
 	}
@@ -177,7 +189,7 @@ func (c *call) agentIdentity(o agentOptions) (me agentFile, err error) {
 
 // serveAgent measures until the call ends, or the service locks the agent out.
 func (c *call) serveAgent(o agentOptions, options agent.Options, me agentFile, log *slog.Logger) error {
-	link := &remote.Link{Base: me.Service, Key: me.Key, Log: log}
+	link := &remote.Link{Base: me.Service, Key: me.Key, Log: log, Trust: o.trust}
 	options.ID, options.Name, options.Service, options.Log, options.Dir = me.ID, me.Name, link, log, o.state
 	options.Network, options.Ground = agent.Guarded(kernel.Host(), o.allowed, options.MostRate), host.Ground{}
 	options.End = func() session.End { return session.Here(me.Name, Version) }
@@ -185,24 +197,7 @@ func (c *call) serveAgent(o agentOptions, options agent.Options, me agentFile, l
 	if err != nil {
 		return exit{exitUnmeasured, err}
 	}
-	planFile := filepath.Join(o.state, "plan.json")
-	var kept plan.Plan
-	if data, err := os.ReadFile(planFile); err == nil && json.Unmarshal(data, &kept) == nil {
-		remote.Give(a, kept)
-	}
 	link.Health = a.Health
-	link.Keep = func(p plan.Plan) {
-		b, err := json.Marshal(p)
-		if err == nil {
-			err = os.WriteFile(planFile+".new", b, 0o600)
-		}
-		if err == nil {
-			err = os.Rename(planFile+".new", planFile)
-		}
-		if err != nil {
-			log.Error("the plan could not be kept for the next start", "error", err)
-		}
-	}
 	ctx, cancel := context.WithCancel(c.ctx)
 	defer cancel()
 	var measuring sync.WaitGroup

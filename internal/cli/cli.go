@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -87,8 +88,53 @@ func wrongCall(format string, args ...any) error {
 	return exit{exitWrongCall, fmt.Errorf(format, args...)}
 }
 
-// Main runs a command line and returns its exit status.
-func Main(args []string, in io.Reader, out, errs io.Writer) int {
+// Main runs a command line and returns its exit status. A result that could not be written
+// was not measured for anybody.
+func Main(args []string, in io.Reader, to, errs io.Writer) int {
+	out := &written{to: to}
+	status := run(args, in, out, errs)
+	if err := out.failed(); err != nil && status < exitUnmeasured {
+		fmt.Fprintf(errs, "woodlark: the result could not be written: %v\n", err)
+		return exitUnmeasured
+	}
+	return status
+}
+
+// written remembers whether all could be written.
+type written struct {
+	to  io.Writer
+	mu  sync.Mutex
+	err error
+}
+
+func (w *written) Write(b []byte) (int, error) {
+	n, err := w.to.Write(b)
+	if err != nil {
+		w.mu.Lock()
+		if w.err == nil {
+			w.err = err
+		}
+		w.mu.Unlock()
+	}
+	return n, err
+}
+
+func (w *written) failed() error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.err
+}
+
+// fileOf is the file that is written to, if it is one.
+func fileOf(w io.Writer) (*os.File, bool) {
+	if x, is := w.(*written); is {
+		w = x.to
+	}
+	f, is := w.(*os.File)
+	return f, is
+}
+
+func run(args []string, in io.Reader, out, errs io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	if len(args) == 0 {
@@ -120,7 +166,7 @@ func newCall(cmd command, ctx context.Context, args []string, in io.Reader, out,
 }
 
 func isTerminal(w io.Writer) bool {
-	f, ok := w.(*os.File)
+	f, ok := fileOf(w)
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 

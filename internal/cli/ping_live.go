@@ -158,7 +158,7 @@ type screen struct {
 }
 
 func (s *screen) width() int {
-	if f, ok := s.c.out.(*os.File); ok {
+	if f, ok := fileOf(s.c.out); ok {
 		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
 			return max(leastWidth, min(fullWidth, w-1))
 		}

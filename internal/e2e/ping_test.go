@@ -1,9 +1,11 @@
 package e2e
 
 import (
+	"bytes"
 	"encoding/csv"
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -33,6 +35,29 @@ func TestPingAlone(t *testing.T) {
 	require.Len(t, rows, 3)
 	assert.Equal(t, "target", rows[0][0])
 	assert.Equal(t, "127.0.0.2", rows[2][0])
+}
+
+// TestAResultThatCannotBeWritten is said, and is no success.
+func TestAResultThatCannotBeWritten(t *testing.T) {
+	t.Parallel()
+	m := newMachine(t)
+	ping := []string{"ping", "-probes", "2", "-every", "10ms", "127.0.0.1"}
+	for to, status := range map[string]int{">&-": 3, ">/dev/full": 3, ">/dev/null": 0} {
+		cmd := exec.Command("sh", append([]string{"-c", `exec "$0" "$@" ` + to}, append([]string{m.command().Path}, ping...)...)...)
+		cmd.Env = m.command().Env
+		var errs bytes.Buffer
+		cmd.Stderr = &errs
+		_ = cmd.Run()
+		assert.Equal(t, status, cmd.ProcessState.ExitCode(), "%s: %s", to, errs.String())
+		assert.Equal(t, status != 0, strings.Contains(errs.String(), "the result could not be written"), to)
+	}
+	// Python gives what is to be discarded an output that is open both ways.
+	null, err := os.OpenFile("/dev/null", os.O_RDWR, 0)
+	require.NoError(t, err)
+	defer null.Close()
+	cmd := m.command(ping...)
+	cmd.Stdout = null
+	assert.NoError(t, cmd.Run())
 }
 
 func TestPingInAWorld(t *testing.T) {

@@ -5,6 +5,8 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -27,11 +29,11 @@ type Link struct {
 	Key    string
 	Log    *slog.Logger
 	Health func() plan.Health
-	// Keep is given each plan that was fetched, so that the agent keeps to it when it
-	// starts while the service is away.
-	Keep func(plan.Plan)
+	// Trust are the authorities whose certificates are taken; those of this machine when nil.
+	Trust *x509.CertPool
 
-	http  http.Client
+	http  *http.Client // made by the first call
+	make  sync.Once
 	etag  string
 	mu    sync.Mutex
 	going map[ident.ID]context.CancelFunc
@@ -52,10 +54,10 @@ const (
 	replyEvery = 100 * time.Millisecond
 )
 
-// Join spends an invite and returns the agent's own key.
-func Join(ctx context.Context, base, code string, a JoinRequest) (JoinAnswer, error) {
+// Join spends an invite and returns the agent's own key. trust is for Link.
+func Join(ctx context.Context, base, code string, a JoinRequest, trust *x509.CertPool) (JoinAnswer, error) {
 	a.Code = code
-	l := &Link{Base: base}
+	l := &Link{Base: base, Trust: trust}
 	var answer JoinAnswer
 	return answer, l.call(ctx, http.MethodPost, "/join", a, &answer)
 }
@@ -105,6 +107,11 @@ func (l *Link) request(ctx context.Context, method, path string, body any) (*htt
 	if path == "/plan" && l.etag != "" {
 		r.Header.Set("If-None-Match", l.etag)
 	}
+	l.make.Do(func() {
+		own := http.DefaultTransport.(*http.Transport).Clone()
+		own.TLSClientConfig = &tls.Config{RootCAs: l.Trust, MinVersion: tls.VersionTLS12}
+		l.http = &http.Client{Transport: own}
+	})
 	answer, err := l.http.Do(r)
 	if err != nil {
 		return nil, fmt.Errorf("the service at %s was not reached: %w", l.Base, err)
@@ -173,9 +180,6 @@ func (l *Link) fetch(ctx context.Context, hand plan.Hand) error {
 	}
 	l.etag = answer.Header.Get("ETag")
 	Give(hand, p)
-	if l.Keep != nil {
-		l.Keep(p)
-	}
 	return nil
 }
 

@@ -2,6 +2,7 @@ package remote_test
 
 import (
 	"context"
+	"crypto/x509"
 	"encoding/json"
 	"log/slog"
 	"net/http"
@@ -277,4 +278,20 @@ func TestASecondConnection(t *testing.T) {
 	h.Reply(plan.Reply{Command: ident.New(), Last: true}) // to nothing that was asked
 	connected, _ := h.Connected()
 	assert.True(t, connected)
+}
+
+// TestAnAgentTrustsWhomItIsTold: a service whose certificate an authority of our own gave.
+func TestAnAgentTrustsWhomItIsTold(t *testing.T) {
+	s := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_ = json.NewEncoder(w).Encode(remote.JoinAnswer{Name: "pier", Key: "k"})
+	}))
+	defer s.Close()
+	s.Config.ErrorLog = slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)
+	_, err := remote.Join(t.Context(), s.URL, "code", remote.JoinRequest{Name: "pier"}, nil)
+	require.ErrorContains(t, err, "certificate")
+	own := x509.NewCertPool()
+	own.AddCert(s.Certificate())
+	me, err := remote.Join(t.Context(), s.URL, "code", remote.JoinRequest{Name: "pier"}, own)
+	require.NoError(t, err)
+	assert.Equal(t, "pier", me.Name)
 }

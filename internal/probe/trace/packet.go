@@ -190,7 +190,7 @@ func (e *Engine) sentBy(protocol uint8, to netip.Addr, b []byte) (*tracer, *shot
 			return nil, nil
 		}
 		s := t.shots[binary.BigEndian.Uint16(b[6:])]
-		if s != nil && len(b) >= 8+ownSize && (binary.BigEndian.Uint64(b[12:]) != t.mark() || binary.BigEndian.Uint16(b[8:]) != t.word(s.flow)) {
+		if s != nil && len(b) >= 8+ownSize && (binary.BigEndian.Uint64(b[12:]) != t.mark() || binary.BigEndian.Uint16(b[8:]) != t.word(s.flow) || binary.BigEndian.Uint16(b[10:]) != ^s.number) {
 			s = nil
 		}
 		return t, s
@@ -281,13 +281,16 @@ func (t *tracer) sums(s *shot, b []byte) bool {
 	return own[at+2] == b[2] && own[at+3] == b[3]
 }
 
-// rewritten finds a probe whose target was changed on the way, by the mark in
-// what is quoted.
+// rewritten finds a probe whose target was changed on the way, by the number and the mark
+// in what is quoted, which nobody changes who changes addresses and ports.
 func (e *Engine) rewritten(q wire.IP, b []byte) (*tracer, *shot) {
 	if q.Protocol != wire.ProtocolUDP || len(b) < 8+ownSize {
 		return nil, nil
 	}
 	number, mark := binary.BigEndian.Uint16(b[8:]), binary.BigEndian.Uint64(b[12:])
+	if binary.BigEndian.Uint16(b[10:]) != ^number {
+		return nil, nil
+	}
 	if t := e.byMark(mark); t != nil && t.Via.Kind == reading.ByUDP {
 		return t, t.shots[number]
 	}
