@@ -141,6 +141,10 @@ func (a *Agent) takeUpPlan() {
 	if !a.readWhole(a.planFile(), &p) {
 		return
 	}
+	if err := checkPlan(p); err != nil {
+		a.aside.file(a.planFile(), err)
+		return
+	}
 	a.before = map[string]bool{}
 	for _, t := range p.Tasks {
 		a.before[taskKey{t.Watch, t.Path}.String()] = true
@@ -156,9 +160,53 @@ func (a *Agent) takeUpPlan() {
 	a.SetTraces(p.Traces)
 }
 
+const (
+	leastEvery = 10 * time.Millisecond // between runs
+	leastStep  = time.Millisecond      // between probes
+)
+
+// checkTask says what of a task cannot be carried out.
+func checkTask(t plan.Task) error {
+	switch {
+	case t.Interval < leastStep || t.Continuous() && t.Interval > time.Minute:
+		return fmt.Errorf("a task for %q has its probes %v apart", t.Target, t.Interval)
+	case !t.Continuous() && (t.Every < leastEvery || t.Probes < 1):
+		return fmt.Errorf("a task for %q is %d probes every %v", t.Target, t.Probes, t.Every)
+	}
+	return nil
+}
+
+// checkPlan says what of a plan cannot be carried out.
+func checkPlan(p plan.Plan) error {
+	for _, t := range p.Tasks {
+		if err := checkTask(t); err != nil {
+			return err
+		}
+	}
+	for _, t := range p.Sweeps {
+		if t.Every < leastEvery {
+			return fmt.Errorf("a sweep is to be made every %v", t.Every)
+		}
+	}
+	for _, t := range p.Traces {
+		if t.Every < leastEvery {
+			return fmt.Errorf("a trace is to be made every %v", t.Every)
+		}
+	}
+	return nil
+}
+
 // SetPlan replaces what the agent is to do. Tasks that stay the same go on
 // undisturbed.
 func (a *Agent) SetPlan(tasks []plan.Task) {
+	tasks = slices.DeleteFunc(slices.Clone(tasks), func(t plan.Task) bool {
+		err := checkTask(t)
+		if err != nil { // of another version's service
+			a.log.Error("a task of the plan cannot be carried out", "error", err)
+			a.spool.addRun(plan.Run{ID: ident.New(), Watch: t.Watch, Path: t.Path, Started: time.Now(), Ended: time.Now(), Outcome: plan.Failed, Reason: "this agent cannot carry it out: " + err.Error()})
+		}
+		return err != nil
+	})
 	a.mu.Lock()
 	a.given.Tasks, a.planned = tasks, true
 	a.mu.Unlock()

@@ -211,3 +211,30 @@ func TestNothingWaitsForATaskThatNeedsTheLock(t *testing.T) {
 		}
 	}, 20*time.Second, 10*time.Millisecond)
 }
+
+// FuzzJournal: whatever an earlier agent, or a disk, left behind, this one starts, measures
+// and stops.
+func FuzzJournal(f *testing.F) {
+	now := time.Now().UTC().Truncate(time.Minute)
+	entry := `{"Path":"` + ident.New().String() + `","At":"` + now.Format(time.RFC3339) + `","Interval":1000000000,"Packed":"AQ=="}`
+	f.Add("["+entry+"]", `{"key":"a b","at":"2026-11-28T00:00:00Z"}`, `{"tasks":[]}`)
+	f.Add("[]", "", "{}")
+	f.Add(`[{"Interval":-1}]`, "{", `{"tasks":[{"Every":-1,"Interval":0}],"sweeps":[{}],"traces":[{}]}`)
+	f.Fuzz(func(t *testing.T, journal, dues, kept string) {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "journal.json"), []byte(journal), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "dues.ndjson"), []byte(dues), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "plan.json"), []byte(kept), 0o600))
+		a, err := New(Options{Dir: dir, Service: &desk{}, Log: slog.New(slog.DiscardHandler)})
+		require.NoError(t, err)
+		for _, task := range a.given.Tasks {
+			require.NoError(t, checkTask(task))
+		}
+		for _, e := range a.resumed {
+			e.record(plan.Cut)
+		}
+		require.NoError(t, a.writeJournal())
+		a.dues.set(due{Key: "x"})
+		a.dues.close()
+	})
+}

@@ -31,6 +31,10 @@ type sweeps struct {
 func (a *Agent) SetSweeps(tasks []plan.SweepTask) {
 	byWatch := map[ident.ID]plan.SweepTask{}
 	for _, t := range tasks {
+		if t.Every < leastEvery {
+			a.log.Error("a sweep of the plan cannot be made so often", "watch", t.Watch, "every", t.Every)
+			continue
+		}
 		byWatch[t.Watch] = t
 	}
 	a.mu.Lock()

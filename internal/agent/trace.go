@@ -18,6 +18,10 @@ import (
 func (a *Agent) SetTraces(tasks []plan.TraceTask) {
 	byWatch := map[ident.ID]plan.TraceTask{}
 	for _, t := range tasks {
+		if t.Every < leastEvery {
+			a.log.Error("a trace of the plan cannot be made so often", "watch", t.Watch, "every", t.Every)
+			continue
+		}
 		byWatch[t.Watch] = t
 	}
 	a.mu.Lock()

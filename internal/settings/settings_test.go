@@ -108,3 +108,20 @@ func TestTheDocumentHasEverySetting(t *testing.T) {
 	}
 	assert.Equal(t, len(settings.Table())+2, strings.Count(string(page), "\n|"), "no others")
 }
+
+// FuzzFile: a settings file is read or refused, in words.
+func FuzzFile(f *testing.F) {
+	for _, text := range []string{"listen: 127.0.0.1:7373\nzone: Europe/Oslo\n", "training: [504h]", "far-end: {a: b}", "gulls: 1", "- x", "listen: \"\"\nretention: 1h"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		file := filepath.Join(t.TempDir(), "w.yaml")
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		flags := flag.NewFlagSet("x", flag.ContinueOnError)
+		read := settings.Register(flags)
+		require.NoError(t, flags.Parse([]string{"-config", file}))
+		if _, err := read(); err != nil {
+			require.NotEmpty(t, err.Error())
+		}
+	})
+}

@@ -119,3 +119,16 @@ func TestTraces(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, routes, 2)
 }
+
+// FuzzStored feeds what a damaged database may hold in place of what was packed.
+func FuzzStored(f *testing.F) {
+	f.Add([]byte(`[{"t":1,"n":3,"k":2}]`))
+	f.Add([]byte{0x1f, 0x8b, 8, 0, 0, 0, 0, 0, 0, 0, 1})
+	f.Add([]byte("null"))
+	f.Fuzz(func(_ *testing.T, b []byte) {
+		_, _ = store.HopMinute{Packed: b}.Rows()
+		_, _ = store.Trace{Body: b}.Report()
+		_, _ = store.Sweep{Body: b}.Report()
+		_, _ = store.TwoEnded{Body: b}.Report()
+	})
+}

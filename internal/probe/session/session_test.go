@@ -206,3 +206,36 @@ func FuzzAnswer(f *testing.F) {
 		_ = far.Close()
 	})
 }
+
+// FuzzMessages feeds what comes over a connection whose ends have proved themselves, and
+// datagrams of a session: nothing that was not sealed is taken.
+func FuzzMessages(f *testing.F) {
+	secret := []byte("secret")
+	f.Add([]byte{0, 0, 0, 40})
+	f.Add(session.Datagram{Step: session.Begin, Session: 7}.Marshal(secret))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if d, ok := session.ParseDatagram(b, []byte("another")); ok {
+			t.Fatal("taken without the secret", d)
+		}
+		_, _ = session.IsDatagram(b)
+		near, far := net.Pipe()
+		asked := make(chan *session.Channel, 1)
+		go func() {
+			c, err := session.Ask(near, key, session.Hello{Role: session.Control})
+			if err != nil {
+				c = nil
+			}
+			asked <- c
+		}()
+		c, _, err := session.Answer(far, knows(key))
+		require.NoError(t, err)
+		require.NotNil(t, <-asked)
+		go func() {
+			_, _ = near.Write(b)
+			_ = near.Close()
+		}()
+		_, err = c.Receive(time.Second)
+		require.Error(t, err)
+		_ = far.Close()
+	})
+}
