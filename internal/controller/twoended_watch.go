@@ -16,7 +16,7 @@ import (
 func (c *Controller) runTwoEnded(ctx context.Context) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
-	last := map[ident.ID]time.Time{}
+	last := c.lastTwo(ctx)
 	for {
 		var now time.Time
 		select {
@@ -48,6 +48,37 @@ func (c *Controller) runTwoEnded(ctx context.Context) {
 			c.startTwo(ctx, w)
 		}
 	}
+}
+
+// lastTwo is for which of their times the watches with two ends were last carried out, by
+// what is kept: one is not carried out again, and those that were due while this service
+// was not running were missed.
+func (c *Controller) lastTwo(ctx context.Context) map[ident.ID]time.Time {
+	last := map[ident.ID]time.Time{}
+	now := time.Now()
+	for _, w := range c.Watches() {
+		if w.Spec.Kind != KindThroughput && w.Spec.Kind != KindStream || w.Spec.Every <= 0 {
+			continue
+		}
+		list, err := c.store.TwoEndedList(ctx, store.TwoEndedFilter{Watch: w.ID, Page: store.Page{Limit: 1}})
+		if err != nil || len(list) == 0 {
+			continue
+		}
+		at := now.Truncate(w.Spec.Every)
+		if begun := list[0].StartedAt.Truncate(w.Spec.Every); begun.Before(at) && !w.Paused {
+			why := fmt.Errorf("the service was not running at %s", at.UTC().Format(time.RFC3339))
+			if n := at.Sub(begun) / w.Spec.Every; n > 1 {
+				why = fmt.Errorf("the service was not running, and %d were due, the last at %s", n, at.UTC().Format(time.RFC3339))
+			}
+			for _, from := range w.Spec.From {
+				for _, to := range w.Spec.To {
+					c.missedTwo(ctx, TwoEndedSpec{Kind: plan.TwoEndedKind(w.Spec.Kind), From: from, To: to, Watch: w.ID}, why)
+				}
+			}
+		}
+		last[w.ID] = at
+	}
+	return last
 }
 
 func (c *Controller) startTwo(ctx context.Context, w *Watch) {

@@ -13,10 +13,15 @@ import (
 	"woodlark.example/internal/store"
 )
 
+const uploadTime = 15 * time.Second
+
 // Upload takes what an agent measured: it keeps it, judges it and tells the
 // listeners. On an error nothing is kept; it wraps plan.ErrRefused when the same would be
 // refused again.
 func (c *Controller) Upload(ctx context.Context, u plan.Upload) error {
+	// A database that does not answer is not waited for: the agent holds back better.
+	ctx, cancel := context.WithTimeout(ctx, uploadTime)
+	defer cancel()
 	err := c.checkUpload(u)
 	if err == nil {
 		err = c.keep(ctx, &u)

@@ -32,7 +32,9 @@ func run(m *testing.M) int {
 	}
 	defer os.RemoveAll(dir)
 	program = filepath.Join(dir, "woodlark")
-	build := exec.Command("go", "build", "-o", program, "woodlark.example/cmd/woodlark")
+	// As script/lib.sh builds it, which CGO would not let.
+	build := exec.Command("go", "build", "-ldflags", "-E main.entry", "-o", program, "woodlark.example/cmd/woodlark")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "build woodlark: %v\n%s", err, out)
 		return 1
@@ -122,6 +124,24 @@ func morning() string {
 // start starts "serve" or "demo" on the machine and waits until it is ready.
 func (m *machine) start(verb string, args ...string) *service {
 	m.t.Helper()
+	s := m.launch(verb, args...)
+	ready := map[string]string{"serve": "msg=ready", "demo": "Ctrl-C"}[verb]
+	// The demo makes 14 days of history, half a minute of two cores when they are free.
+	s.eventually(5*time.Minute, func() bool { return strings.Contains(s.log.String(), ready) }, "%s is ready", verb)
+	var note struct{ URL string }
+	data, err := os.ReadFile(filepath.Join(m.state, "service.json"))
+	require.NoError(m.t, err)
+	require.NoError(m.t, json.Unmarshal(data, &note))
+	s.base = note.URL
+	token, err := os.ReadFile(filepath.Join(m.state, "token"))
+	require.NoError(m.t, err)
+	s.token = strings.TrimSpace(string(token))
+	return s
+}
+
+// launch starts it and does not wait.
+func (m *machine) launch(verb string, args ...string) *service {
+	m.t.Helper()
 	s := &service{m: m, log: &syncBuffer{}, ended: make(chan struct{})}
 	s.cmd = m.command(append([]string{verb, "-listen", "127.0.0.1:0", "-zone", morning()}, args...)...)
 	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
@@ -136,17 +156,6 @@ func (m *machine) start(verb string, args ...string) *service {
 			m.t.Logf("log of %s:\n%s", verb, s.log)
 		}
 	})
-	ready := map[string]string{"serve": "msg=ready", "demo": "Ctrl-C"}[verb]
-	// The demo makes 14 days of history, half a minute of two cores when they are free.
-	s.eventually(5*time.Minute, func() bool { return strings.Contains(s.log.String(), ready) }, "%s is ready", verb)
-	var note struct{ URL string }
-	data, err := os.ReadFile(filepath.Join(m.state, "service.json"))
-	require.NoError(m.t, err)
-	require.NoError(m.t, json.Unmarshal(data, &note))
-	s.base = note.URL
-	token, err := os.ReadFile(filepath.Join(m.state, "token"))
-	require.NoError(m.t, err)
-	s.token = strings.TrimSpace(string(token))
 	return s
 }
 
