@@ -57,6 +57,11 @@ export function Agents() {
                   {a.health.dropped > 0 && `, ${a.health.dropped} dropped`}
                 </p>
               )}
+              {a.health && a.health.set_aside > 0 && (
+                <p className="text-sm text-plum">
+                  {a.health.set_aside} set aside, the last because: {a.health.aside_reason}
+                </p>
+              )}
             </div>
             <div className="text-sm text-soft">
               {a.health && (

@@ -3,6 +3,7 @@ import { Link, NavLink, Outlet } from "react-router";
 import { call, get, type Status } from "../api";
 import { useLive } from "../live";
 import { useTheme } from "../theme";
+import { Troubles } from "./Troubles";
 
 const pages: [string, string][] = [
   ["/", "Paths"],
@@ -49,11 +50,7 @@ export function Frame() {
           </button>
         </div>
       </header>
-      {status.data?.database_away_since_at && (
-        <p role="alert" className="border-b border-line py-3 text-plum">
-          The database does not answer. Measuring goes on; {status.data.held_back} readings are held back and will be written when it is back.
-        </p>
-      )}
+      <Troubles status={status.data} />
       <main id="main">
         <Outlet />
       </main>
