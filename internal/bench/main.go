@@ -29,7 +29,7 @@ func main() {
 		exitOn(pingFloor(*seconds))
 		return
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), time.Hour)
 	defer cancel()
 	dir, err := os.MkdirTemp("", "wlbench")
 	exitOn(err)
@@ -47,6 +47,7 @@ func main() {
 		{"routes", func(ctx context.Context, dir string) error { return routes(ctx, dir, *program) }},
 		{"twoends", func(ctx context.Context, dir string) error { return twoEnds(ctx, dir, *program) }},
 		{"tcpworlds", func(ctx context.Context, dir string) error { return tcpWorlds(ctx, dir, *program) }},
+		{"kills", func(ctx context.Context, dir string) error { return kills(ctx, dir, *program) }},
 		{"timing", func(ctx context.Context, dir string) error { return timing(ctx, dir, *program) }},
 	} {
 		if *only != "" && !slices.Contains(strings.Split(*only, ","), part.name) {

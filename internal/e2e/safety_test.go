@@ -66,6 +66,7 @@ func (s *service) firstProbe(behind time.Time) (at time.Time, ok bool) {
 // within three seconds of the next start. A run that was carried out is not carried out
 // again.
 func TestMeasuringBeginsBeforeTheDatabaseIsThere(t *testing.T) {
+	t.Parallel()
 	m := newMachine(t)
 	s := m.start("serve")
 	m.good("watch", "add", "-name", "loopback", "-from", "local", "-to", "127.0.0.1", "-interval", "100ms")
@@ -94,6 +95,7 @@ func TestMeasuringBeginsBeforeTheDatabaseIsThere(t *testing.T) {
 
 // TestAFrozenDatabaseHoldsNobodyUp: what is in memory is answered from there.
 func TestAFrozenDatabaseHoldsNobodyUp(t *testing.T) {
+	t.Parallel()
 	m := newMachine(t)
 	s := m.start("serve")
 	m.good("watch", "add", "-name", "loopback", "-from", "local", "-to", "127.0.0.1", "-every", "10s", "-probes", "4", "-interval", "10ms")
@@ -141,6 +143,7 @@ func TestAFrozenDatabaseHoldsNobodyUp(t *testing.T) {
 // TestAFullDisk: killed while its disk is full, the service comes up all the same, says
 // which disk that is, measures, and writes what it held back once there is room.
 func TestAFullDisk(t *testing.T) {
+	t.Parallel()
 	m := newMachine(t)
 	require.NoError(t, os.MkdirAll(m.state, 0o700))
 	require.NoError(t, syscall.Mount("state", m.state, "tmpfs", 0, "size=420m"), "the tests run as root")

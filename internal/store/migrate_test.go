@@ -231,3 +231,31 @@ func TestRunsAreFoundByIndex(t *testing.T) {
 		require.NoError(t, db.Close())
 	}
 }
+
+// TestADatabaseThatRefusesWrites is away, in words: for an account that may not write then.
+func TestADatabaseThatRefusesWrites(t *testing.T) {
+	dsn := storetest.DSN()
+	root := raw(t, dsn, "")
+	for _, x := range []string{"CREATE USER plain@localhost", "GRANT ALL ON *.* TO plain@localhost", "REVOKE SUPER, READ_ONLY ADMIN ON *.* FROM plain@localhost"} {
+		_, err := root.Exec(x)
+		require.NoError(t, err)
+	}
+	s, err := store.Open(t.Context(), store.Options{DSN: strings.Replace(dsn, "root@", "plain@", 1), Holder: holder("plain")})
+	require.NoError(t, err)
+	defer s.Close()
+	require.NoError(t, s.Ping(t.Context()))
+	_, err = root.Exec("SET GLOBAL read_only = 1")
+	require.NoError(t, err)
+	defer func() { _, _ = root.Exec("SET GLOBAL read_only = 0") }()
+	assert.True(t, s.Renew(t.Context()), "it is not lost, it waits")
+	since, why := s.Away()
+	assert.False(t, since.IsZero())
+	require.ErrorIs(t, why, store.ErrAway)
+	assert.Contains(t, why.Error(), "it refuses writes")
+	require.ErrorIs(t, s.Ping(t.Context()), store.ErrAway, "and is not ready")
+	_, err = root.Exec("SET GLOBAL read_only = 0")
+	require.NoError(t, err)
+	assert.True(t, s.Renew(t.Context()))
+	since, _ = s.Away()
+	assert.True(t, since.IsZero())
+}
