@@ -78,6 +78,20 @@ func (d *dues) set(x due) {
 	d.fails = err != nil
 }
 
+// setLater notes the end of a run once what came of it is surely on disk. The function that
+// it returns does so at once, if it is not done yet.
+func (d *dues) setLater(x due) (now func()) {
+	once := sync.OnceFunc(func() { d.set(x) })
+	timer := time.AfterFunc(spoolTime, once)
+	return func() {
+		timer.Stop()
+		once()
+	}
+}
+
+// spoolTime is how long it may take until a result is a file of the spool.
+const spoolTime = 3 * gather
+
 func (d *dues) append(x due) (err error) {
 	if d.out == nil || d.lines > len(d.by)+mostLines {
 		if err := d.anew(); err != nil {
@@ -183,13 +197,15 @@ func (a *Agent) atMultiples(ctx context.Context, p periodic) {
 		a.dues.set(x)
 		p.do(ctx, x.ID)
 		x.Over = true
-		a.dues.set(x)
+		ended := a.dues.setLater(x)
 		if first { // its time was nobody's plan: it is in nobody's way
 			at = p.after(time.Now())
 		} else {
 			at = p.skip(p.after(at), time.Now(), wasBusy)
 		}
-		if !sleepUntil(ctx, at) {
+		goesOn := sleepUntil(ctx, at)
+		ended()
+		if !goesOn {
 			return
 		}
 	}

@@ -27,6 +27,9 @@ type Options struct {
 	Dir       string // data folder, made when it is not there
 	Log       *slog.Logger
 	BufferMiB int // InnoDB's buffer pool; 256 when 0
+	// Patience is how long it may take until it answers: after a kill it reads its log
+	// first. A minute when 0.
+	Patience time.Duration
 }
 
 // Server is a running private server. It is started again when it dies.
@@ -61,6 +64,9 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	}
 	if o.BufferMiB == 0 {
 		o.BufferMiB = 256
+	}
+	if o.Patience == 0 {
+		o.Patience = startTimeout
 	}
 	if o.Dir, err = filepath.Abs(o.Dir); err != nil {
 		return nil, err
@@ -232,7 +238,7 @@ func (s *Server) await(ctx context.Context) error {
 		return err
 	}
 	defer db.Close()
-	ctx, cancel := context.WithTimeout(ctx, startTimeout)
+	ctx, cancel := context.WithTimeout(ctx, s.options.Patience)
 	defer cancel()
 	for {
 		err := db.PingContext(ctx)

@@ -148,7 +148,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 	dsn := set.Database
 	if dsn == "" {
 		if s.server == nil {
-			if s.server, err = mariadb.Start(ctx, mariadb.Options{Dir: s.databaseFolder(), Log: s.log}); err != nil {
+			if s.server, err = mariadb.Start(ctx, mariadb.Options{Dir: s.databaseFolder(), Log: s.log, Patience: s.patience()}); err != nil {
 				return &cannotStart{err}
 			}
 		}
@@ -177,6 +177,14 @@ func (s *Service) open(ctx context.Context) (err error) {
 		s.options.Ready()
 	}
 	return nil
+}
+
+// patience is how long the database may take: who has run before measures meanwhile.
+func (s *Service) patience() time.Duration {
+	if s.before && s.options.Local != nil {
+		return 15 * time.Minute
+	}
+	return 0
 }
 
 func (s *Service) databaseFolder() string {

@@ -69,8 +69,18 @@ func (s *Store) SaveUpload(ctx context.Context, u plan.Upload) error {
 		if len(runs) == 0 {
 			return nil
 		}
-		return tx.Clauses(clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"ended_at", "address", "outcome", "reason"})}).CreateInBatches(runs, batchRows).Error
+		return tx.Clauses(clause.OnConflict{DoUpdates: untilDone("ended_at", "address", "reason", "outcome")}).CreateInBatches(runs, batchRows).Error
 	})
+}
+
+// untilDone replaces columns of what is there, unless that is done: an agent that was killed
+// behind the end of a run may not know any more that it told of it. The outcome, by which
+// that is told, comes last: each is set by those before it.
+func untilDone(columns ...string) (set clause.Set) {
+	for _, c := range columns {
+		set = append(set, clause.Assignment{Column: clause.Column{Name: c}, Value: gorm.Expr("IF(outcome = ?, "+c+", VALUES("+c+"))", plan.Done)})
+	}
+	return set
 }
 
 // ImportReadings keeps readings with their rollups already made: for history.

@@ -229,3 +229,37 @@ func TestAWrongClockDoesNotMakeAThousandPartitions(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, all, 2, "the day after tomorrow's and the one far ahead stay")
 }
+
+// TestWhatIsDoneStaysDone: an agent that was killed behind the end of a run may say later
+// that it was broken off.
+func TestWhatIsDoneStaysDone(t *testing.T) {
+	s := storetest.New(t)
+	path, agent := ident.New(), ident.New()
+	run := plan.Run{ID: ident.New(), Path: path, Started: noon, Ended: noon.Add(time.Second), Address: "192.0.2.1", Outcome: plan.Done}
+	broken := run
+	broken.Outcome, broken.Reason, broken.Address = plan.Failed, "stopped in the middle", ""
+	other := broken
+	other.ID = ident.New()
+	sweep := plan.Sweep{ID: ident.New(), Started: noon, Ended: noon, Outcome: plan.Done}
+	late := sweep
+	late.Outcome, late.Reason = plan.Failed, "stopped in the middle"
+	for _, u := range []plan.Upload{{Agent: agent, Runs: []plan.Run{run, other}, Sweeps: []plan.Sweep{sweep}}, {Agent: agent, Runs: []plan.Run{broken}, Sweeps: []plan.Sweep{late}}} {
+		require.NoError(t, s.SaveUpload(t.Context(), u))
+	}
+	got, err := s.Run(t.Context(), run.ID)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Done, got.Outcome)
+	assert.Empty(t, got.Reason)
+	assert.Equal(t, "192.0.2.1", got.Address)
+	kept, err := s.Sweep(t.Context(), sweep.ID)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Done, kept.Outcome)
+	// The other way round what came of it counts.
+	other.Outcome, other.Reason, other.Address = plan.Done, "", "192.0.2.2"
+	require.NoError(t, s.SaveUpload(t.Context(), plan.Upload{Agent: agent, Runs: []plan.Run{other}}))
+	got, err = s.Run(t.Context(), other.ID)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Done, got.Outcome)
+	assert.Empty(t, got.Reason)
+	assert.Equal(t, "192.0.2.2", got.Address)
+}

@@ -67,11 +67,11 @@ func SweepOf(agent ident.ID, p plan.Sweep) (Sweep, error) {
 // saveSweeps keeps sweeps, over those that were going on.
 func saveSweeps(tx *gorm.DB, list []Sweep) error {
 	for _, s := range list {
-		columns := []string{"ended_at", "outcome", "reason", "addresses", "answered", "body", "scope"}
+		columns := []string{"ended_at", "reason", "addresses", "answered", "body", "scope", "outcome"}
 		if s.Prefixes != "" {
-			columns = append(columns, "prefixes")
+			columns = append([]string{"prefixes"}, columns...)
 		}
-		if err := tx.Clauses(clause.OnConflict{DoUpdates: clause.AssignmentColumns(columns)}).Create(&s).Error; err != nil {
+		if err := tx.Clauses(clause.OnConflict{DoUpdates: untilDone(columns...)}).Create(&s).Error; err != nil {
 			return err
 		}
 	}
