@@ -370,7 +370,7 @@ func TestTheWayBackThroughRealSockets(t *testing.T) {
 		return append([]string{"lab", "run", "-name", "back", "-at", host, "--", program}, args...)
 	}
 	state := filepath.Join(filepath.Dir(m.state), "service")
-	m.background("msg=ready", at(desk, "serve", "-listen", "0.0.0.0:7373", "-state", state)...)
+	m.background("msg=ready", at(desk, "serve", "-listen", "0.0.0.0:7373", "-plain-http", "-state", state)...)
 	token, err := os.ReadFile(filepath.Join(state, "token"))
 	require.NoError(t, err)
 	t.Setenv("WOODLARK_TOKEN", strings.TrimSpace(string(token)))

@@ -147,6 +147,10 @@ func Register(flags *flag.FlagSet) func() (Settings, error) {
 		if s.Default != "" {
 			says += fmt.Sprintf(" (default %q)", s.Default)
 		}
+		if s.Default == "false" {
+			flags.Var((*switched)(&given[i]), s.Key, says)
+			continue
+		}
 		flags.StringVar(&given[i], s.Key, "", says)
 	}
 	config := flags.String("config", "", "YAML file with settings of the same names")
@@ -191,8 +195,15 @@ func (s Settings) check() error {
 	if ip := net.ParseIP(host); ip != nil && ip.IsLoopback() {
 		return nil
 	}
-	return fmt.Errorf("listen: %s is beyond this machine, and HTTP goes in clear: everybody on the way can read the token. Listen on loopback behind a proxy that speaks TLS, or say -plain-http=true", s.Listen)
+	return fmt.Errorf("listen: %s is beyond this machine, and HTTP goes in clear: everybody on the way can read the token. Listen on loopback behind a proxy that speaks TLS, or say -plain-http", s.Listen)
 }
+
+// switched is a setting that is on when its flag is given without more.
+type switched string
+
+func (x *switched) Set(v string) error { *x = switched(v); return nil }
+func (x *switched) String() string     { return string(*x) }
+func (x *switched) IsBoolFlag() bool   { return true }
 
 type fileValue struct {
 	text string

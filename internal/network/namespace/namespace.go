@@ -140,7 +140,8 @@ func configure(addresses []netip.Addr, mtu int) error {
 	if err := netlink.LinkSetMTU(tun, mtu); err != nil {
 		return fmt.Errorf("set the MTU of %s to %d: %w", Interface, mtu, err)
 	}
-	if err := netlink.LinkSetTxQLen(tun, 2000); err != nil {
+	// Room for all that a fast TCP has under way: what found none would be lost on no link.
+	if err := netlink.LinkSetTxQLen(tun, 20000); err != nil {
 		return fmt.Errorf("set the queue of %s: %w", Interface, err)
 	}
 	if err := netlink.LinkSetUp(tun); err != nil {
