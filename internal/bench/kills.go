@@ -152,20 +152,20 @@ func (k *killed) count(began time.Time) error {
 		if err := k.get("/runs?limit=1000&path="+p.ID, &gaps); err != nil {
 			return err
 		}
-		told := map[time.Time]bool{}
+		told := map[int64]bool{} // by the second in which a minute begins
 		for i, r := range kept.Readings {
-			told[r.At.Truncate(time.Minute)] = true
+			told[r.At.Truncate(time.Minute).Unix()] = true
 			if i > 0 { // the first began when the watch was added
 				missing, due = missing+r.Expected-r.Sent, due+r.Expected
 			}
 		}
 		for _, g := range gaps {
 			for at := g.At.Truncate(time.Minute); g.Ended != nil && at.Before(*g.Ended); at = at.Add(time.Minute) {
-				told[at] = true
+				told[at.Unix()] = true
 			}
 		}
 		for at := began.Truncate(time.Minute).Add(time.Minute); at.Before(time.Now().Add(-90 * time.Second)); at = at.Add(time.Minute) {
-			if !told[at] {
+			if !told[at.Unix()] {
 				silent++
 			}
 		}

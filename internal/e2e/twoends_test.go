@@ -326,7 +326,7 @@ func TestWhatHoldsThroughputBack(t *testing.T) {
 func TestAHostHoldsThroughputBack(t *testing.T) {
 	m := newMachine(t)
 	again(t, func() string {
-		out, errs, status := m.cli("throughput", "-world", "../../demo/faults/new-fast-line.yaml", "-from", desk, "-for", "5s", "-direction", "there", "-format", "json", "terminal.holm.example")
+		out, errs, status := m.cli("throughput", "-world", "../../demo/faults/new-fast-line.yaml", "-from", desk, "-for", "8s", "-direction", "there", "-format", "json", "terminal.holm.example")
 		require.Less(t, status, 2, "%s%s", out, errs)
 		r := jsonOf[finding.ThroughputReport](t, out)
 		if r.HeldBy != "held_by_host" {
