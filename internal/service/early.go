@@ -91,26 +91,25 @@ func (s *Service) fullDisk() string {
 	return ""
 }
 
-// ownerOf is who a service is to its database, the same at each start on a state folder,
-// and whether there was one before.
-func ownerOf(state string) (id ident.ID, before bool, err error) {
+// ownerOf is who a service is to its database, the same at each start on a state folder.
+func ownerOf(state string) (id ident.ID, err error) {
 	name := filepath.Join(state, "service.id")
 	data, err := os.ReadFile(name)
 	if err == nil {
 		if id, err = ident.Parse(string(data)); err == nil {
-			return id, true, nil
+			return id, nil
 		}
 	} else if !errors.Is(err, fs.ErrNotExist) {
-		return id, false, fmt.Errorf("read who this service is: %w", err)
+		return id, fmt.Errorf("read who this service is: %w", err)
 	}
 	id = ident.New()
 	if err := os.MkdirAll(state, 0o700); err != nil {
-		return id, false, fmt.Errorf("make the state folder: %w", err)
+		return id, fmt.Errorf("make the state folder: %w", err)
 	}
 	if err := os.WriteFile(name, []byte(id.String()), 0o600); err != nil {
-		return id, false, fmt.Errorf("keep who this service is: %w", err)
+		return id, fmt.Errorf("keep who this service is: %w", err)
 	}
-	return id, false, nil
+	return id, nil
 }
 
 // running is an agent within the service.

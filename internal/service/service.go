@@ -66,9 +66,8 @@ type Service struct {
 	controller *controller.Controller
 	door       door
 	face       face
-	early      *running
+	early      *running // the local agent, once it runs
 	owner      ident.ID
-	before     bool // this service has run on its state before
 	lost       chan error
 
 	stopWork context.CancelFunc
@@ -95,12 +94,11 @@ func Start(ctx context.Context, o Options) (*Service, error) {
 		return nil, fmt.Errorf("listen on %s: %w", o.Settings.Listen, err)
 	}
 	s.face.set(api.Starting(o.Console, s.whyNotReady))
-	if s.owner, s.before, err = ownerOf(o.Settings.State); err != nil {
+	if s.owner, err = ownerOf(o.Settings.State); err != nil {
 		s.Close()
 		return nil, err
 	}
-	s.beginEarly()
-	if s.before && o.Local != nil {
+	if s.beginEarly(); s.early != nil {
 		return s, nil
 	}
 	if err := s.open(ctx); err != nil {
@@ -181,7 +179,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 
 // patience is how long the database may take: who has run before measures meanwhile.
 func (s *Service) patience() time.Duration {
-	if s.before && s.options.Local != nil {
+	if s.early != nil {
 		return 15 * time.Minute
 	}
 	return 0

@@ -79,6 +79,10 @@ func TestADatabaseThatIsNotThere(t *testing.T) {
 	o.Settings.Database = "root@unix(/nowhere/db.sock)/woodlark"
 	_, err := service.Start(t.Context(), o)
 	require.ErrorContains(t, err, "open the database woodlark")
+	// Nor does it wait for it the next time: it has never measured.
+	o.Local = &service.Local{Agent: store.Agent{Name: "quay", Kind: "simulated"}}
+	_, err = service.Start(t.Context(), o)
+	require.ErrorContains(t, err, "open the database woodlark")
 	o.Settings.Database = "nonsense"
 	_, err = service.Start(t.Context(), o)
 	require.ErrorContains(t, err, "user:password@tcp(host:port)/name")
