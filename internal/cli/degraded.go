@@ -10,13 +10,15 @@ import (
 
 var degradedCommand = command{
 	name: "degraded", summary: "the report of paths that are, or were, worse than their baselines",
-	usage:   "[-last 24h] [options]",
-	example: "woodlark degraded\nwoodlark degraded -last 168h -format csv",
+	usage:   "[-last 24h] [options]\n-replay READINGS [-routes ROUTES] [-zone ZONE] [options]",
+	example: "woodlark degraded\nwoodlark degraded -last 168h -format csv\nwoodlark degraded -replay readings.ndjson -tolerance rtt=2ms,20%",
 	run:     runDegraded,
 }
 
 func runDegraded(c *call) error {
 	var last time.Duration
+	var again replayOptions
+	again.register(c)
 	c.withFormat()
 	c.withService()
 	c.flags.DurationVar(&last, "last", 24*time.Hour, "how far back to look for episodes that are over")
@@ -25,6 +27,15 @@ func runDegraded(c *call) error {
 	}
 	if len(c.args) > 0 {
 		return wrongCall("there is nothing to do with %q", short(c.args[0]))
+	}
+	if again.readings != "" {
+		if c.format == "csv" {
+			return wrongCall("-replay is written as text or json, not as csv")
+		}
+		return again.run(c)
+	}
+	if name := again.asked(); name != "" {
+		return wrongCall("%s belongs to -replay READINGS", name)
 	}
 	if last <= 0 {
 		return wrongCall("-last %v is not above zero", last)

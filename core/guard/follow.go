@@ -1,0 +1,169 @@
+package guard
+
+import (
+	"math"
+	"slices"
+	"time"
+
+	baseline "woodlark.example/core/normal"
+)
+
+// follow holds a reading of a measure that is worse against both: that it still is, and
+// that it is normal again.
+func (j *Judge) follow(m *matter, measure baseline.Measure, t *track, s sample, w baseline.Weighed, changes []Change) []Change {
+	e := m.measure[measure]
+	if e.n == 0 {
+		e.shift = t.shift(m, measure)
+	}
+	e.n++
+	var still float64
+	if measure.Counted() {
+		still = negativeBinomial(int(s.lost), (float64(s.expected)+e.shift)*float64(s.sent))
+	} else {
+		center := w.At(e.shift)
+		still = likely(float64(s.z), center, max(1, center/5))
+	}
+	// Where the hour hides it, it is not over.
+	d := max(-3, min(3, float64(s.normal)-still-doubtful))
+	if e.sum <= 0 {
+		e.since = s.at
+		e.normals = 0
+	}
+	e.sum = max(0, e.sum+d)
+	if e.sum > 0 {
+		e.normals++
+	} else {
+		// It is as it was, or worse: learn how it is now.
+		const slow = 0.1
+		e.shift = max(e.shift+slow*(float64(s.shift)-e.shift), float64(s.tolerance)/2)
+		m.note(measure, t)
+	}
+	if e.sum < recovered || e.normals < 2 {
+		return changes
+	}
+	j.over(m, measure)
+	t.forget()
+	return changes
+}
+
+// doubtful is by how much a reading has to speak for being normal.
+const doubtful = 0.5
+
+// shift is by how much the readings of an episode are worse than expected, in the measure's
+// unit.
+func (t *track) shift(m *matter, measure baseline.Measure) float64 {
+	x, _ := m.Episode.Excess(measure)
+	list := t.past[t.from(x.From.Unix()):]
+	var shifts []float64
+	var least float64
+	for _, s := range list {
+		shifts = append(shifts, float64(s.shift))
+		least = float64(s.tolerance) / 2
+	}
+	if measure.Counted() {
+		return max(mean(shifts), least)
+	}
+	slices.Sort(shifts)
+	return max(middle(shifts), least)
+}
+
+// negativeBinomial is the logarithm of the chance of k losses where a mean is lost, more
+// unevenly than at random.
+func negativeBinomial(k int, mean float64) float64 {
+	const r = 2
+	q := mean / (mean + r)
+	a, _ := math.Lgamma(float64(k) + r)
+	b, _ := math.Lgamma(float64(k) + 1)
+	return a - b + r*math.Log(1-q) + float64(k)*math.Log(max(q, 1e-12))
+}
+
+// over notes that a measure is normal again.
+func (j *Judge) over(m *matter, measure baseline.Measure) {
+	at := time.Unix(m.measure[measure].since, 0).UTC()
+	for i := range m.Excesses {
+		if m.Excesses[i].Measure == measure {
+			m.Excesses[i].To = at
+		}
+	}
+	delete(m.measure, measure)
+}
+
+// note takes in how a measure is over the last readings.
+func (m *matter) note(measure baseline.Measure, t *track) {
+	for i := range m.Excesses {
+		x := &m.Excesses[i]
+		if x.Measure != measure {
+			continue
+		}
+		list := t.past[max(t.from(x.From.Unix()), len(t.past)-15):]
+		now := t.now(measure, list)
+		x.Now, x.NowLow, x.NowHigh, x.Readings, x.Sent, x.Lost = now.Now, now.NowLow, now.NowHigh, now.Readings, now.Sent, now.Lost
+		if measure.LessIsWorse() {
+			x.Worst = min(x.Worst, x.Now)
+		} else {
+			x.Worst = max(x.Worst, x.Now)
+		}
+	}
+}
+
+// excess describes a change that begins at a time.
+func (t *track) excess(m baseline.Measure, detector int, at int64, b *baseline.Baseline) Excess {
+	list := t.past[t.from(at):]
+	x := t.now(m, list)
+	x.From = time.Unix(at, 0).UTC()
+	x.Evidence = t.sum[detector]
+	x.Ragged = detector == ragged
+	x.Worst = x.Now
+	last := list[len(list)-1]
+	x.Normal, x.Tolerance = float64(last.expected), float64(last.tolerance)
+	if n, ok := b.At(m, time.Unix(last.at, 0)); ok {
+		x.Low, x.High = n.Low, n.High
+	}
+	return x
+}
+
+// now is how a measure is over readings.
+func (t *track) now(m baseline.Measure, list []sample) Excess {
+	x := Excess{Measure: m, Readings: len(list)}
+	values := make([]float64, 0, len(list))
+	for _, s := range list {
+		values = append(values, float64(s.value))
+		x.Sent += int(s.sent)
+		x.Lost += int(s.lost)
+	}
+	if m.Counted() {
+		x.Now = float64(x.Lost) / float64(max(1, x.Sent))
+	} else {
+		slices.Sort(values)
+		x.Now = middle(values)
+		// The interval of a median, by order statistics.
+		n := float64(len(values))
+		reach := 0.98 * math.Sqrt(n)
+		low, high := int(n/2-reach), int(math.Ceil(n/2+reach))
+		if len(values) > 0 {
+			x.NowLow, x.NowHigh = values[max(0, low)], values[min(len(values)-1, high)]
+		}
+	}
+	return x
+}
+
+// settle closes what is over in all its measures, and lets go of what was over for long.
+func (j *Judge) settle(p baseline.Point, changes []Change) []Change {
+	now := end(p)
+	for _, m := range j.open {
+		if m.closed || len(m.measure) > 0 || len(m.back) > 0 {
+			continue
+		}
+		m.closed = true
+		m.To = m.From
+		for _, x := range m.Excesses {
+			if x.To.After(m.To) {
+				m.To = x.To
+			}
+		}
+		m.OverToldAt = now
+		changes = append(changes, j.change(Closed, m, now))
+	}
+	j.open = slices.DeleteFunc(j.open, func(m *matter) bool { return m.closed && now.Sub(m.To) >= pause })
+	return changes
+}

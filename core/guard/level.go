@@ -1,0 +1,126 @@
+package guard
+
+import (
+	"time"
+
+	baseline "woodlark.example/core/normal"
+)
+
+// back is a former level that a path may return to.
+type back struct {
+	by    float64 // by how much the new level is above it, in the measure's unit
+	since int64   // from when on readings lie near it
+	n     int     // how many
+}
+
+// settleLevels takes what has gone on evenly for long for a new level: it is no longer
+// followed, and waits to be accepted.
+func (j *Judge) settleLevels(now time.Time) (changes []Change) {
+	for _, m := range j.open {
+		if m.closed || m.Kind == Lost || !m.NewLevel.IsZero() || now.Sub(m.From) < settles {
+			continue
+		}
+		if n := len(m.Pauses); n > 0 && now.Sub(m.Pauses[n-1].To) < settles/2 {
+			continue
+		}
+		m.NewLevel = now
+		for measure := range m.measure {
+			delete(m.measure, measure)
+			if t := j.tracks[measure]; t != nil {
+				t.reset()
+			}
+		}
+		m.back = map[baseline.Measure]*back{}
+		changes = append(changes, j.change(Settled, m, now))
+	}
+	return changes
+}
+
+// expectReturn notes by how much a new level is above the former one.
+func (j *Judge) expectReturn(number int, m baseline.Measure, by float64) {
+	if x := j.find(func(x *matter) bool { return x.number == number }); x != nil {
+		x.back[m] = &back{by: by}
+	}
+}
+
+// returned holds a reading against the former levels of the path.
+func (j *Judge) returned(measure baseline.Measure, shift float64, at int64) {
+	for _, m := range j.open {
+		b := m.back[measure]
+		if b == nil {
+			continue
+		}
+		by := b.by
+		if measure.LessIsWorse() {
+			by = -by
+		}
+		if shift > -0.6*by {
+			b.n = 0
+			continue
+		}
+		if b.n == 0 {
+			b.since = at
+		}
+		if b.n++; b.n < 4 {
+			continue
+		}
+		for i := range m.Excesses {
+			if m.Excesses[i].Measure == measure {
+				m.Excesses[i].To = time.Unix(b.since, 0).UTC()
+			}
+		}
+		delete(m.back, measure)
+	}
+}
+
+// Accept takes the new level of an episode for normal: the episode ends.
+func (j *Judge) Accept(number int, now time.Time) (Change, bool) {
+	for i, m := range j.open {
+		if m.number != number || m.NewLevel.IsZero() {
+			continue
+		}
+		m.closed, m.To, m.OverToldAt = true, now, now
+		for k := range m.Excesses {
+			if m.Excesses[k].To.IsZero() {
+				m.Excesses[k].To = now
+			}
+		}
+		c := j.change(Accepted, m, now)
+		j.open = append(j.open[:i], j.open[i+1:]...)
+		return c, true
+	}
+	return Change{}, false
+}
+
+// Accept takes what a path has come to for normal: a new level, or that to which it crept. It
+// reports whether there was something to accept.
+func (p *Path) Accept(kind PropertyKind, m baseline.Measure, now time.Time) (changes []Change, ok bool) {
+	for i := range p.properties {
+		x := &p.properties[i]
+		if x.Kind != kind || x.Measure != m || !x.Waits() {
+			continue
+		}
+		ok = true
+		x.AcceptedAt = now
+		p.memory.Restart(now, p.options.Calendar)
+		if kind != NewLevel {
+			continue
+		}
+		if c, done := p.judge.Accept(x.Episode, now); done {
+			p.episodes[c.Number-1] = c.Episode
+			changes = append(changes, c)
+		}
+	}
+	return changes, ok
+}
+
+// acceptOld accepts the new levels that nobody said anything of for long.
+func (p *Path) acceptOld(now time.Time) (changes []Change) {
+	for _, x := range p.properties {
+		if x.Kind == NewLevel && x.Waits() && now.Sub(x.ToldAt) >= accepts {
+			c, _ := p.Accept(x.Kind, x.Measure, now)
+			changes = append(changes, c...)
+		}
+	}
+	return changes
+}

@@ -1,0 +1,211 @@
+package guard
+
+import (
+	"time"
+
+	baseline "woodlark.example/core/normal"
+)
+
+// Options say how paths are guarded.
+type Options struct {
+	Calendar   baseline.Calendar
+	Tolerances baseline.Tolerances
+	// Training is how far back a baseline looks; 14 days when 0.
+	Training time.Duration
+	// Maintenance are stretches that are neither judged nor learnt.
+	Maintenance []baseline.Interval
+}
+
+func (o *Options) training() time.Duration {
+	if o.Training == 0 {
+		return 14 * 24 * time.Hour
+	}
+	return o.Training
+}
+
+// Path is one path with what is known of it.
+type Path struct {
+	options    *Options
+	judge      *Judge
+	history    baseline.History
+	memory     baseline.Memory
+	episodes   []Episode // oldest first
+	properties []Property
+	expected   []expected
+	levels     []baseline.Shift // that the path moved by
+	routes     []routeSeen      // oldest first
+	traced     time.Time        // last
+	next       time.Time        // training
+	first      time.Time
+	offset     time.Duration // of the training in the day
+}
+
+// NewPath returns a path that nothing is known of. spread, from 0 to 1, says when in the
+// day it is trained.
+func NewPath(o *Options, spread float64) *Path {
+	return &Path{options: o, judge: NewJudge(), offset: time.Duration(spread * 24 * float64(time.Hour))}
+}
+
+// Add takes the next reading.
+func (p *Path) Add(point baseline.Point) []Change {
+	if p.first.IsZero() {
+		p.first = point.At
+		p.next = point.At.Add(time.Hour)
+	}
+	for _, w := range p.options.Maintenance {
+		if w.Covers(point.At) {
+			return nil
+		}
+	}
+	var changes []Change
+	if !point.At.Before(p.next) {
+		changes = p.Train(point.At)
+	}
+	p.history.Add(point)
+	changes = append(changes, p.judge.Add(point)...)
+	closed := false
+	for _, c := range changes {
+		closed = closed || c.What == Closed
+		if c.Number > len(p.episodes) {
+			p.episodes = append(p.episodes, c.Episode)
+			continue
+		}
+		p.episodes[c.Number-1] = c.Episode
+	}
+	if closed {
+		p.noteReturns(changes, point.At)
+		p.findRecurrences(point.At)
+		p.judge.Baseline().Expect(p.recurrences(point.At))
+	}
+	return changes
+}
+
+// noteReturns ends the new levels whose episodes are over.
+func (p *Path) noteReturns(changes []Change, now time.Time) {
+	for _, c := range changes {
+		if c.What != Closed || c.Episode.NewLevel.IsZero() {
+			continue
+		}
+		for i := range p.properties {
+			if x := &p.properties[i]; x.Kind == NewLevel && x.Episode == c.Number {
+				x.EndedAt = c.Episode.To
+			}
+		}
+		// The old level is normal again, and what was between is as if it had been there.
+		for i := range p.levels {
+			if p.levels[i].From.Equal(c.Episode.From) {
+				p.levels[i].To = c.Episode.To
+			}
+		}
+		p.next = now
+	}
+}
+
+// learns is how long a path is at least measured before it is judged.
+const learns = 24 * time.Hour
+
+// Learning reports whether too little is known of the path yet to judge it, and until when.
+func (p *Path) Learning(now time.Time) (until time.Time, is bool) {
+	until = p.first.Add(learns)
+	return until, now.Before(until)
+}
+
+// Episodes are the episodes so far, oldest first.
+func (p *Path) Episodes() []Episode { return p.episodes }
+
+// Properties are what the path keeps to, in the order in which they were told.
+func (p *Path) Properties() []Property { return p.properties }
+
+// Judge is the path's judge.
+func (p *Path) Judge() *Judge { return p.judge }
+
+// Train makes a new baseline and asks what the path has come to be.
+func (p *Path) Train(now time.Time) (changes []Change) {
+	p.history.Forget(now.Add(-p.options.training()))
+	weights := p.weights(now)
+	p.memory.Take(&p.history, p.options.Calendar, weights, now)
+	if changes = p.judge.settleLevels(now); len(changes) > 0 {
+		p.noteLevels(changes, now)
+		weights = p.weights(now)
+	}
+	changes = append(changes, p.acceptOld(now)...)
+	t := baseline.Training{Calendar: p.options.Calendar, Tolerances: p.options.Tolerances, Weigh: weights, Recur: p.recurrences(now), Shifts: p.levels}
+	if b, err := baseline.Build(&p.history, t); err == nil {
+		p.judge.SetBaseline(b)
+		if now.Sub(p.first) >= 24*time.Hour {
+			p.findProperties(now)
+		}
+	}
+	if now.Sub(p.first) < 24*time.Hour {
+		p.next = now.Add(2 * time.Hour)
+		return changes
+	}
+	day := now.Truncate(24 * time.Hour).Add(p.offset)
+	for !day.After(now) {
+		day = day.Add(24 * time.Hour)
+	}
+	p.next = day
+	return changes
+}
+
+// noteLevels notes the new levels, from which on the path is judged by them.
+func (p *Path) noteLevels(changes []Change, now time.Time) {
+	for _, c := range changes {
+		for _, x := range c.Episode.Excesses {
+			if !x.Open() {
+				continue
+			}
+			by := x.Now - x.Normal
+			p.levels = append(p.levels, baseline.Shift{Measure: x.Measure, Interval: baseline.Interval{From: c.Episode.From}, By: by})
+			p.tell(Property{Kind: NewLevel, Measure: x.Measure, Since: c.Episode.From, ToldAt: now, Before: x.Normal, Now: x.Now, Episode: c.Number, Sure: 0.99})
+			p.judge.expectReturn(c.Number, x.Measure, by)
+		}
+	}
+}
+
+const (
+	// oddWeight is what an episode weighs in training.
+	oddWeight = 0.02
+	// knownTimes on knownDays different days, what comes and goes is how the path is.
+	knownTimes = 4
+	knownDays  = 3
+)
+
+// weights are how much the episodes count in training: little, because they are not how the
+// path usually is; but what came so often is.
+func (p *Path) weights(now time.Time) (list []baseline.Weight) {
+	from := now.Add(-p.options.training())
+	for i, e := range p.episodes {
+		if !e.Open() && e.To.Before(from) || !e.NewLevel.IsZero() {
+			continue
+		}
+		w := oddWeight
+		if p.usual(i, from) {
+			w = 1
+		}
+		list = append(list, baseline.Weight{Interval: baseline.Interval{From: e.From, To: e.To}, Weight: w})
+	}
+	return list
+}
+
+// usual reports whether as much as in an episode came back so often that it is no news.
+func (p *Path) usual(i int, from time.Time) bool {
+	x, ok := p.episodes[i].Headline()
+	if !ok || p.episodes[i].Kind == Lost {
+		return false
+	}
+	times, days := 0, map[int64]bool{}
+	for _, e := range p.episodes {
+		if e.Open() || e.To.Before(from) || e.To.Sub(e.From) > 12*time.Hour {
+			continue
+		}
+		if y, ok := e.Excess(x.Measure); ok && y.Severity() >= 0.7*x.Severity() {
+			times++
+			days[e.From.Unix()/86400] = true
+		}
+	}
+	if p.episodes[i].To.Sub(p.episodes[i].From) < time.Hour && !p.episodes[i].Open() {
+		return times >= knownTimes-1 && len(days) >= knownDays-1
+	}
+	return times >= knownTimes && len(days) >= knownDays
+}
