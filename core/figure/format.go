@@ -44,7 +44,13 @@ func FormatSpan(d time.Duration) string {
 	return "0 s"
 }
 
-func significant(v float64) string { return strconv.FormatFloat(v, 'f', decimals(v, 3), 64) }
+func significant(v float64) string {
+	// What rounds up to another power of ten has a digit less behind the point.
+	if rounded, err := strconv.ParseFloat(strconv.FormatFloat(v, 'e', 2, 64), 64); err == nil {
+		return strconv.FormatFloat(v, 'f', decimals(rounded, 3), 64)
+	}
+	return strconv.FormatFloat(v, 'f', decimals(v, 3), 64)
+}
 
 // decimals is how many digits behind the point show v with the given number of
 // significant digits.

@@ -16,8 +16,8 @@ import (
 
 var resultsCommand = command{
 	name: "results", summary: "stored readings of a path, runs, and traces",
-	usage:   "-from AGENT -to TARGET [-last 1h] [options]\n-runs [options]\n-traces [-from AGENT] [-to TARGET]",
-	example: "woodlark results -from northquay -to kiosk.oxwater.example -last 30m\nwoodlark results -runs -outcome missed\nwoodlark results -traces -to terminal.holm.example",
+	usage:   "-from AGENT -to TARGET [-last 1h] [options]\n-format ndjson [-from AGENT] [-to TARGET] [-last 672h]\n-runs [options]\n-traces [-from AGENT] [-to TARGET]",
+	example: "woodlark results -from northquay -to kiosk.oxwater.example -last 30m\nwoodlark results -format ndjson -last 672h > readings.ndjson\nwoodlark results -runs -outcome missed\nwoodlark results -traces -to terminal.holm.example",
 	run:     runResults,
 }
 
@@ -70,6 +70,8 @@ func runResults(c *call) error {
 	c.flags.DurationVar(&last, "last", time.Hour, "how far back")
 	c.flags.BoolVar(&runs, "runs", false, "runs instead of readings: what was done, failed or missed")
 	c.flags.BoolVar(&traces, "traces", false, "traces instead of readings, newest first")
+	c.formats = []string{"ndjson"}
+	c.flags.Lookup("format").Usage = "text, json or csv; ndjson for the readings of many paths in the order of time, as 'degraded -replay' reads them"
 	c.flags.StringVar(&outcome, "outcome", "", "only runs that ended so: done, failed, missed, cancelled")
 	if err := c.parse(); err != nil {
 		return err
@@ -84,11 +86,17 @@ func runResults(c *call) error {
 	if runs && traces {
 		return wrongCall("-runs and -traces exclude each other")
 	}
+	if c.format == "ndjson" && (runs || traces) {
+		return wrongCall("-format ndjson is for readings, not for runs or traces")
+	}
 	if traces {
 		return c.listTraces(api, o)
 	}
 	if runs {
 		return c.listRuns(api, o, outcome)
+	}
+	if c.format == "ndjson" {
+		return c.streamReadings(api, o, last)
 	}
 	p, err := o.find(c, api)
 	if err != nil {

@@ -4,10 +4,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"slices"
 	"time"
 
 	"woodlark.example/core/guard"
 	baseline "woodlark.example/core/normal"
+	"woodlark.example/core/reading"
 )
 
 // Line is a reading as it stands in a file, one a line (NDJSON). What is not known is absent.
@@ -30,6 +32,9 @@ type Line struct {
 	RTTSDMs     *float64  `json:"rtt_sd_ms,omitempty"`
 	JitterMs    *float64  `json:"jitter_ms,omitempty"`
 	LossRuns    any       `json:"loss_runs,omitempty"`
+	// Notes say what is particular; what was measured on demand, or by a wrong clock, is not
+	// judged.
+	Notes []string `json:"notes,omitempty"`
 
 	DelayThereMs   *float64 `json:"delay_there_ms,omitempty"`
 	DelayBackMs    *float64 `json:"delay_back_ms,omitempty"`
@@ -65,6 +70,19 @@ func (t *text) UnmarshalJSON(data []byte) error {
 
 func (l *Line) key() guard.Key {
 	return guard.Key{From: l.From, To: l.To, Family: string(l.Family), Via: l.Via}
+}
+
+// LineOf is the line of a stored reading.
+func LineOf(k guard.Key, f reading.Figures, notes []string) Line {
+	return Line{From: k.From, To: k.To, Family: text(k.Family), Via: k.Via, StartedAt: f.StartedAt, SpanS: f.SpanS, Sent: &f.Sent, Answered: &f.Answered, Lost: &f.Lost,
+		RTTMinMs: f.RTTMinMs, RTTMeanMs: f.RTTMeanMs, RTTMedianMs: f.RTTMedianMs, RTTP95Ms: f.RTTP95Ms, RTTP99Ms: f.RTTP99Ms, RTTMaxMs: f.RTTMaxMs, RTTSDMs: f.RTTSDMs, JitterMs: f.JitterMs, Notes: notes}
+}
+
+// notJudged are the notes of readings that no path is judged by.
+var notJudged = []string{"on_demand", "clock_wrong"}
+
+func (l *Line) judged() bool {
+	return !slices.ContainsFunc(l.Notes, func(n string) bool { return slices.Contains(notJudged, n) })
 }
 
 // longestSpan that one reading may have.

@@ -36,6 +36,7 @@ var ErrInput = errors.New("the input cannot be judged")
 // Output is what would have been told.
 type Output struct {
 	Readings   int        `json:"readings"`
+	Skipped    int        `json:"not_judged"` // readings on demand, or by a wrong clock
 	Paths      int        `json:"paths"`
 	FromAt     *time.Time `json:"from_at"`
 	ToAt       *time.Time `json:"to_at"`
@@ -139,6 +140,10 @@ func Run(in Input, o Options) (*Output, error) {
 		}
 		if err := l.check(); err != nil {
 			return nil, bad(in.ReadingsName, n, err)
+		}
+		if !l.judged() {
+			out.Skipped++
+			continue
 		}
 		k := l.key()
 		if was, ok := last[k]; ok && !l.StartedAt.After(was) {
