@@ -334,7 +334,14 @@ func OfIncident(i guard.Incident, watched int, name func(string) string) Finding
 	} else {
 		f.Figures["delay_ms"] = i.Segment.Excess
 	}
-	f.Sentence = fmt.Sprintf("%d paths got worse together: all cross the segment from %s to %s (%s), and no healthy path does.", len(i.Paths), name(i.Segment.From), name(i.Segment.To), excess)
+	where := fmt.Sprintf("the segment from %s to %s", name(i.Segment.From), name(i.Segment.To))
+	switch {
+	case i.Segment.To == "":
+		where = fmt.Sprintf("the segment from %s to a hop behind it that does not answer", name(i.Segment.From))
+	case i.Segment.From == "":
+		where = fmt.Sprintf("the segment to %s from a hop before it that does not answer", name(i.Segment.To))
+	}
+	f.Sentence = fmt.Sprintf("%d paths got worse together: all cross %s (%s), and no healthy path does.", len(i.Paths), where, excess)
 	if n := len(i.Segment.Others); n > 0 {
 		f.Sentence += fmt.Sprintf(" %d other segments would explain it as well.", n)
 	}

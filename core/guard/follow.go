@@ -17,14 +17,18 @@ func (j *Judge) follow(m *matter, measure baseline.Measure, t *track, s sample, 
 	}
 	e.n++
 	var still float64
+	worse := false
 	if measure.Counted() {
 		still = negativeBinomial(int(s.lost), (float64(s.expected)+e.shift)*float64(s.sent))
 	} else {
 		center := w.At(e.shift)
 		still = likely(float64(s.z), center, max(1, center/5))
+		worse = float64(s.z) > stillWorse*center
 	}
-	// Where the hour hides it, it is not over.
 	d := max(-3, min(3, float64(s.normal)-still-doubtful))
+	if worse {
+		d = min(d, 0) // where the hour hides it, it is not over
+	}
 	if e.sum <= 0 {
 		e.since = s.at
 		e.normals = 0
@@ -45,6 +49,9 @@ func (j *Judge) follow(m *matter, measure baseline.Measure, t *track, s sample, 
 	t.forget()
 	return changes
 }
+
+// stillWorse is which part of what it was worse by it has to be still, to be no better.
+const stillWorse = 0.6
 
 // doubtful is by how much a reading has to speak for being normal.
 const doubtful = 0.5

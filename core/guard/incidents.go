@@ -1,6 +1,7 @@
 package guard
 
 import (
+	"math"
 	"slices"
 	"time"
 
@@ -33,6 +34,28 @@ func (i Incident) Added() float64 {
 		return incident.ToLoss(i.Segment.Excess)
 	}
 	return i.Segment.Excess
+}
+
+// Ends are the pairs of neighbours between which the segment lies: one pair, but where a hop
+// does not answer that several routes share.
+func (i Incident) Ends() [][2]string { return endsOf(i.Segment) }
+
+// OtherEnds are those of the segments that would explain it as well.
+func (i Incident) OtherEnds() (list [][2]string) {
+	for _, o := range i.Segment.Others {
+		list = append(list, endsOf(o)...)
+	}
+	return list
+}
+
+func endsOf(s incident.Segment) (list [][2]string) {
+	if s.From != "" && s.To != "" {
+		return [][2]string{{s.From, s.To}}
+	}
+	for _, l := range s.Links {
+		list = append(list, [2]string{l.From, l.To})
+	}
+	return list
 }
 
 // Incidents are all incidents, in the order in which they were told.
@@ -104,10 +127,10 @@ func (g *Guard) explain(group []affected, now time.Time) {
 			continue
 		}
 		observed, index := g.observe(worse, in, m, now)
-		e := incident.Explain(observed)
-		for _, s := range e.Segments {
+		taken := map[int]bool{} // incidents that a segment found now is
+		for _, s := range incident.Explain(observed).Segments {
 			if len(s.Paths) >= 2 {
-				g.note(s, m, index, now)
+				g.note(s, m, index, taken, now)
 			}
 		}
 	}
@@ -137,7 +160,8 @@ func (g *Guard) observe(worse []affected, in map[Key]bool, m baseline.Measure, n
 		o := incident.Observed{Path: a.key.String() + a.key.Family + a.key.Via, Links: a.links, Worse: true}
 		if m.Counted() {
 			o.Excess = max(0, incident.FromLoss(x.Now)-incident.FromLoss(x.Normal))
-			o.Spread = 0.3*o.Excess + 0.003
+			n := float64(max(1, x.Sent))
+			o.Spread = math.Sqrt(max(x.Now, 2/n)*(1-min(0.98, x.Now))/n)/(1-min(0.98, x.Now)) + 0.002
 		} else {
 			o.Excess = max(0, x.Now-x.Normal)
 			o.Spread = max(x.Tolerance/4, (x.NowHigh-x.NowLow)/4)
@@ -188,7 +212,7 @@ func (j *Judge) standing(m baseline.Measure) (shift, tolerance float64, ok bool)
 }
 
 // note keeps an incident, or adds to the one that it is.
-func (g *Guard) note(s incident.Segment, m baseline.Measure, index map[string]affected, now time.Time) {
+func (g *Guard) note(s incident.Segment, m baseline.Measure, index map[string]affected, taken map[int]bool, now time.Time) {
 	var members []affected
 	for _, a := range index {
 		members = append(members, a)
@@ -213,17 +237,26 @@ func (g *Guard) note(s incident.Segment, m baseline.Measure, index map[string]af
 	if len(x.Paths) < 2 {
 		return
 	}
-	for i, old := range g.incidents {
-		if old.Open() && old.sharesEpisode(x) {
-			// Better known now: the paths that joined, and maybe another segment.
-			x.Number, x.ToldAt = old.Number, old.ToldAt
+	same := func(old *Incident) bool {
+		return slices.ContainsFunc(old.Segment.Links, func(l incident.Link) bool { return on[l] })
+	}
+	// The same segment, or else the same paths: those that joined may have shown that it is
+	// another.
+	for _, is := range []func(*Incident) bool{same, x.sharesEpisode} {
+		for i, old := range g.incidents {
+			if !old.Open() || taken[i] || !is(old) || now.Sub(old.From) > 6*fresh {
+				continue
+			}
+			taken[i] = true
 			if old.Measure != m && len(old.Paths) >= len(x.Paths) {
 				return
 			}
-			*g.incidents[i] = *x
+			x.Number, x.ToldAt = old.Number, old.ToldAt
+			*old = *x
 			return
 		}
 	}
+	taken[len(g.incidents)] = true
 	x.Number = len(g.incidents) + 1
 	g.incidents = append(g.incidents, x)
 }

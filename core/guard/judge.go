@@ -183,6 +183,7 @@ func (j *Judge) judge(m baseline.Measure, p baseline.Point, changes []Change) []
 	}
 	w, ok := j.baseline.Weigh(m, &p, &t.following)
 	if !ok {
+		t.forget() // what was gathered before an hour that nothing is known of is of another matter
 		return changes
 	}
 	v, _ := p.Value(m)

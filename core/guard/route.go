@@ -107,30 +107,38 @@ func (p *Path) RouteChangeOf(e Episode) (RouteChange, bool) {
 }
 
 // linksOf are the links of a route from an agent to a target. Hops that do not answer are
-// filled from other routes where those leave no doubt.
+// filled from other routes where those leave no doubt; else what leads to them, and what leads
+// on from them, are links of their own, for others may share the one and not the other.
 func linksOf(from, to string, hops []string, known map[incident.Link]string) []incident.Link {
-	var nodes []string
-	nodes = append(nodes, from)
-	gap := false
+	if len(hops) == 0 || hops[len(hops)-1] != to {
+		last := ""
+		if n := len(hops); n > 0 {
+			last = hops[n-1]
+		}
+		if last == "" {
+			hops = append(slices.Clone(hops), to)
+		}
+	}
+	var links []incident.Link
+	near, gap := from, false
 	for _, h := range hops {
 		if h == "" {
 			gap = true
 			continue
 		}
-		if between := known[incident.Link{From: nodes[len(nodes)-1], To: h}]; gap && between != "" {
-			nodes = append(nodes, between)
+		if h == near {
+			continue
 		}
-		gap = false
-		if h != nodes[len(nodes)-1] {
-			nodes = append(nodes, h)
+		between := known[incident.Link{From: near, To: h}]
+		switch {
+		case gap && between != "":
+			links = append(links, incident.Link{From: near, To: between}, incident.Link{From: between, To: h})
+		case gap:
+			links = append(links, incident.Link{From: near, To: h}, incident.Link{From: near}, incident.Link{To: h})
+		default:
+			links = append(links, incident.Link{From: near, To: h})
 		}
-	}
-	if last := nodes[len(nodes)-1]; last != to && (gap || len(hops) == 0) {
-		nodes = append(nodes, to)
-	}
-	links := make([]incident.Link, 0, len(nodes))
-	for i := 1; i < len(nodes); i++ {
-		links = append(links, incident.Link{From: nodes[i-1], To: nodes[i]})
+		near, gap = h, false
 	}
 	return links
 }

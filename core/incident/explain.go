@@ -6,8 +6,12 @@ import (
 	"slices"
 )
 
-// Link is a pair of neighbours on a route: names or addresses.
+// Link is a pair of neighbours on a route: names or addresses. One that leads to a hop that
+// does not answer has no To, one that leads on from it no From.
 type Link struct{ From, To string }
+
+// known reports whether both ends are.
+func (l Link) known() bool { return l.From != "" && l.To != "" }
 
 // Observed is one path at the time of an incident.
 type Observed struct {
@@ -33,8 +37,8 @@ func ToLoss(excess float64) float64 { return 1 - math.Exp(-excess) }
 
 // Segment is a stretch of links that explains something.
 type Segment struct {
-	From, To string
-	Links    []Link  // in order; more than one where they lie on the same paths
+	From, To string  // empty where a hop does not answer
+	Links    []Link  // in order where they lie on the same paths; else each leads over the same silent hop
 	Excess   float64 // that it adds
 	Low      float64 // 95 % interval of that
 	High     float64
@@ -332,7 +336,30 @@ func (p *problem) describe(chosen []int) Explanation {
 // segment is a class as a stretch from its first to its last node.
 func (p *problem) segment(k int) Segment {
 	c := p.classes[k]
-	return Segment{From: c.links[0].From, To: c.links[len(c.links)-1].To, Links: c.links}
+	var sure []Link
+	for _, l := range c.links {
+		if l.known() {
+			sure = append(sure, l)
+		}
+	}
+	if len(sure) > 0 {
+		return Segment{From: sure[0].From, To: sure[len(sure)-1].To, Links: sure}
+	}
+	// A hop that does not answer: it lies in what its paths have around it.
+	s := Segment{From: c.links[0].From, To: c.links[0].To}
+	for _, i := range c.on {
+		for _, l := range p.paths[i].Links {
+			if l.known() && (s.From != "" && l.From == s.From || s.To != "" && l.To == s.To) && p.paths[i].Worse && !slices.Contains(s.Links, l) && p.over(i, l) {
+				s.Links = append(s.Links, l)
+			}
+		}
+	}
+	return s
+}
+
+// over reports whether a link of a path leads over a hop that does not answer.
+func (p *problem) over(path int, l Link) bool {
+	return slices.Contains(p.paths[path].Links, Link{From: l.From}) && slices.Contains(p.paths[path].Links, Link{To: l.To})
 }
 
 // interval is the 95 % interval of what a class adds, the others being as they are.

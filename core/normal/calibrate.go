@@ -16,7 +16,7 @@ const (
 
 // Sure is the evidence, in natural logarithms, at which each detector is right as good as
 // surely if the readings of a path come independently of each other.
-var Sure = [Detectors]float64{small: 16, large: 14, ragged: 16}
+var Sure = [Detectors]float64{small: 16, large: 12.5, ragged: 16}
 
 // calibrate finds the evidence at which each detector is to be believed, from what it would
 // have held against the past that the model was made from: readings that depend on each other,

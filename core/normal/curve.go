@@ -18,6 +18,7 @@ type shape struct {
 	step    [dayKinds][]float64 // by how much it may lie above what the hour before foretold
 	seen    [dayKinds][]float64 // on how many days
 	level   float64             // by how much the next day is expected above the curves
+	alike   bool                // days off are as working days are
 	swing   float64             // the highest of the curves above the lowest
 	dayWide float64             // from day to day
 }
@@ -130,6 +131,7 @@ func (f *fitter) curves() *shape {
 	if count(own[working]) > 0 && count(own[offDay]) > 0 {
 		nw, no := most(sh.seen[working]), most(sh.seen[offDay])
 		same := chance(own[working], own[offDay], days*(1/max(nw, 1)+1/max(no, 1)))
+		sh.alike = same > 0.7 && no >= 2
 		for k := range dayKinds {
 			curve := smooth(own[k], 1)
 			fillGaps(curve, level)
@@ -280,6 +282,14 @@ func foretell(above []float64, known []bool, gain float64) (list []float64, wron
 // say little of how far days lie apart.
 func strict(days float64) float64 { return 2.9 + 6/max(days, 1) }
 
+// days is on how many days a bin was seen that say how far such days lie apart.
+func (sh *shape) days(k, b int) float64 {
+	if sh.alike {
+		return sh.seen[working][b] + sh.seen[offDay][b]
+	}
+	return sh.seen[k][b]
+}
+
 // beyondSeen is by how much further off than it was on any day that was no episode a bin may
 // be: what was there once at that hour may be so weekly.
 const beyondSeen = 1.3
@@ -307,15 +317,15 @@ func (f *fitter) slackFrom(sh *shape, prior func(k, b int) float64, foretold fun
 		variance[k] = make([]float64, f.c.bins)
 		weight := make([]float64, f.c.bins)
 		for d, x := range f.c.days {
-			if x.kind() != k {
+			if x.kind() != k && !sh.alike {
 				continue
 			}
 			for b := range f.c.bins {
 				if f.c.count[d][b] == 0 {
 					continue
 				}
-				days := max(sh.seen[k][b], 1)
-				v := f.middleOf(d, b) - sh.middle[k][b] - foretold(d, b)
+				days := max(sh.days(k, b), 1)
+				v := f.middleOf(d, b) - sh.middle[x.kind()][b] - foretold(d, b)
 				w := f.c.weight[d][b]
 				v2 := v*v*days/max(days-1, 1) - f.sampling(f.c.count[d][b])
 				variance[k][b] += w * v2
@@ -341,7 +351,7 @@ func (f *fitter) slackFrom(sh *shape, prior func(k, b int) float64, foretold fun
 	for k := range dayKinds {
 		slack[k] = make([]float64, f.c.bins)
 		for b := range slack[k] {
-			days := sh.seen[k][b]
+			days := sh.days(k, b)
 			v := variance[k][b]
 			if math.IsNaN(v) {
 				v = max(all[working], all[offDay])

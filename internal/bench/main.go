@@ -48,6 +48,7 @@ func main() {
 		{"twoends", func(ctx context.Context, dir string) error { return twoEnds(ctx, dir, *program) }},
 		{"tcpworlds", func(ctx context.Context, dir string) error { return tcpWorlds(ctx, dir, *program) }},
 		{"kills", func(ctx context.Context, dir string) error { return kills(ctx, dir, *program) }},
+		{"guard", guarding},
 		{"timing", func(ctx context.Context, dir string) error { return timing(ctx, dir, *program) }},
 	} {
 		if *only != "" && !slices.Contains(strings.Split(*only, ","), part.name) {

@@ -26,8 +26,14 @@ type made struct {
 	at, to time.Time
 }
 
+// sizes are in robust spreads of a path's readings, losses in shares of its probes.
 var sizes = [4]float64{3.5, 6, 12, 30}
 var losses = [4]float64{0.012, 0.03, 0.08, 0.25}
+
+// beyond is how many tolerances a change is at the least.
+var beyond = [4]float64{1.3, 1.8, 3, 8}
+
+const creep, newLevel = "creep", "new level"
 
 func some(low, high time.Duration) func(*rand.Rand) time.Duration {
 	return func(r *rand.Rand) time.Duration {
@@ -37,7 +43,7 @@ func some(low, high time.Duration) func(*rand.Rand) time.Duration {
 
 var faults = []fault{
 	{"delay step", some(40*time.Minute, 10*time.Hour), func(_ *rand.Rand, s *state, _ time.Duration, f made) { s.delay += f.shift }},
-	{"new level", func(*rand.Rand) time.Duration { return 0 }, func(_ *rand.Rand, s *state, _ time.Duration, f made) { s.delay += f.shift }},
+	{newLevel, func(*rand.Rand) time.Duration { return 0 }, func(_ *rand.Rand, s *state, _ time.Duration, f made) { s.delay += f.shift }},
 	{"loss", some(40*time.Minute, 8*time.Hour), func(_ *rand.Rand, s *state, _ time.Duration, f made) { s.loss += f.loss }},
 	{"loss in bursts", some(time.Hour, 8*time.Hour), func(r *rand.Rand, s *state, _ time.Duration, f made) {
 		if r.Float64() < 0.4 {
@@ -69,7 +75,7 @@ var faults = []fault{
 		s.delay += 0.3 * f.shift
 		s.noise += more / 12
 	}},
-	{"creep", func(*rand.Rand) time.Duration { return 0 }, func(_ *rand.Rand, s *state, in time.Duration, f made) {
+	{creep, func(*rand.Rand) time.Duration { return 0 }, func(_ *rand.Rand, s *state, in time.Duration, f made) {
 		s.delay += f.base * []float64{0.01, 0.02, 0.035, 0.05}[f.size] * in.Hours() / 24
 	}},
 }

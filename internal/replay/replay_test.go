@@ -59,7 +59,7 @@ func TestReplay(t *testing.T) {
 	assert.InDelta(t, 22, e.Worst, 0.3)
 	assert.Equal(t, "RTT 22.0 ms instead of 10.0 since Wed 10:00.", e.Sentence)
 	require.Len(t, out.Incidents, 1)
-	assert.Equal(t, [][]string{{"gw", "isle"}}, out.Incidents[0].Segments)
+	assert.Equal(t, [][2]string{{"gw", "isle"}}, out.Incidents[0].Segments)
 	assert.Equal(t, []guard.Key{{From: "northquay", To: "holm", Family: "4", Via: "icmp"}, {From: "northquay", To: "tern", Family: "4", Via: "icmp"}}, out.Incidents[0].Paths)
 	assert.InDelta(t, 12, out.Incidents[0].Excess, 0.5)
 	// The keys that others read by.

@@ -93,8 +93,8 @@ type Incident struct {
 	BeganAt    time.Time        `json:"began_at"`
 	ToldAt     time.Time        `json:"told_at"`
 	EndedAt    *time.Time       `json:"ended_at"`
-	Segments   [][]string       `json:"segments"`
-	Others     [][]string       `json:"other_segments"` // that would explain it as well
+	Segments   [][2]string      `json:"segments"`
+	Others     [][2]string      `json:"other_segments"` // that would explain it as well
 	Paths      []guard.Key      `json:"paths"`
 	Confidence float64          `json:"confidence"`
 	Sentence   string           `json:"sentence"`
@@ -285,9 +285,9 @@ func (out *Output) fill(g *guard.Guard, zone *time.Location) {
 	slices.SortStableFunc(out.Properties, func(a, b Property) int { return a.ToldAt.Compare(b.ToldAt) })
 	for _, x := range incidents {
 		y := Incident{BeganAt: x.From.UTC(), ToldAt: x.ToldAt.UTC(), EndedAt: utc(x.To), Paths: x.Paths, Confidence: x.Sure, Measure: x.Measure, Excess: x.Added(),
-			Segments: [][]string{{x.Segment.From, x.Segment.To}}, Others: [][]string{}, Sentence: finding.OfIncident(x, len(g.Keys()), nil).Sentence}
-		for _, o := range x.Segment.Others {
-			y.Others = append(y.Others, []string{o.From, o.To})
+			Segments: x.Ends(), Others: x.OtherEnds(), Sentence: finding.OfIncident(x, len(g.Keys()), nil).Sentence}
+		if y.Others == nil {
+			y.Others = [][2]string{}
 		}
 		out.Incidents = append(out.Incidents, y)
 	}
