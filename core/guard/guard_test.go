@@ -1,6 +1,7 @@
 package guard_test
 
 import (
+	"encoding/json"
 	"math"
 	"math/rand/v2"
 	"testing"
@@ -330,4 +331,50 @@ func TestARouteChangeIsTheCause(t *testing.T) {
 	assert.Equal(t, "b", c.Hop)
 	assert.Equal(t, "a", c.Was)
 	assert.Equal(t, "gw", c.Near)
+}
+
+func TestARestartChangesNothing(t *testing.T) {
+	start := 9*day + 600
+	w := world{seed: 8, delay: between(start, start+200, 30, flat(10)), loss: between(start+20, start+120, 0.05, flat(0.001))}
+	whole := newPath()
+	w.run(whole, start+400)
+	// The same in parts: the state goes through JSON at moments around the change.
+	o := &guard.Options{}
+	r := rand.New(rand.NewPCG(w.seed, 1))
+	p := guard.NewPath(o, 0.3)
+	var all []baseline.Point
+	for m := range start + 400 {
+		point := baseline.Point{At: at(m), Span: time.Minute, Sent: 60}
+		for range 60 {
+			if r.Float64() < w.loss(m) {
+				point.Lost++
+			}
+		}
+		point.Answered = point.Sent - point.Lost
+		noise, uneven := r.NormFloat64(), r.NormFloat64()
+		d := w.delay(m)
+		point.Set(baseline.RTT, d+0.01*d*noise)
+		point.Set(baseline.Jitter, 0.02*d*(1+0.1*uneven))
+		p.Add(point)
+		all = append(all, point)
+		if m >= start-30 && m%25 == 0 {
+			state, err := json.Marshal(p.State())
+			require.NoError(t, err)
+			normal, err := json.Marshal(p.Judge().Baseline())
+			require.NoError(t, err)
+			var s guard.State
+			require.NoError(t, json.Unmarshal(state, &s))
+			var b baseline.Baseline
+			require.NoError(t, json.Unmarshal(normal, &b))
+			p = guard.Resume(o, 0.3, s, &b, all[len(all)-96:])
+		}
+	}
+	require.Len(t, p.Episodes(), len(whole.Episodes()))
+	for i, want := range whole.Episodes() {
+		got := p.Episodes()[i]
+		assert.Equal(t, want.Kind, got.Kind)
+		assert.WithinDuration(t, want.From, got.From, 2*time.Minute)
+		assert.WithinDuration(t, want.To, got.To, 4*time.Minute)
+		assert.Len(t, got.Excesses, len(want.Excesses))
+	}
 }

@@ -284,8 +284,8 @@ func (g *Guard) endIncidents(now time.Time) {
 		over := true
 		for k, list := range x.episodes {
 			for _, n := range list {
-				e := g.paths[k].episodes[n-1]
-				if e.Open() {
+				e, known := g.paths[k].Episode(n)
+				if known && e.Open() {
 					over = false
 				} else if e.To.After(last) {
 					last = e.To

@@ -174,30 +174,43 @@ func (j *Judge) find(is func(*matter) bool) *matter {
 	return nil
 }
 
-// judge follows one measure.
-func (j *Judge) judge(m baseline.Measure, p baseline.Point, changes []Change) []Change {
+// track is that of a measure.
+func (j *Judge) track(m baseline.Measure) *track {
 	t := j.tracks[m]
 	if t == nil {
 		t = &track{}
 		j.tracks[m] = t
 	}
-	w, ok := j.baseline.Weigh(m, &p, &t.following)
-	if !ok {
-		t.forget() // what was gathered before an hour that nothing is known of is of another matter
-		return changes
+	return t
+}
+
+// sample holds a measure of a reading against what is normal; false where that is not known.
+func (j *Judge) sample(m baseline.Measure, t *track, p *baseline.Point) (s sample, w baseline.Weighed, ok bool) {
+	if w, ok = j.baseline.Weigh(m, p, &t.following); !ok {
+		return s, w, false
 	}
 	v, _ := p.Value(m)
-	limits := j.baseline.Limits(m)
 	tolerance := w.Tolerable - w.Expected
 	if m.LessIsWorse() {
 		tolerance = -tolerance
 	}
-	s := sample{at: p.At.Unix(), end: end(p).Unix(), value: float32(v), shift: float32(w.Shift), z: float32(w.Z), expected: float32(w.Expected),
-		tolerance: float32(tolerance), normal: w.Normal, sent: int32(p.Sent), lost: int32(p.Lost), evidence: w.Evidence}
+	return sample{at: p.At.Unix(), end: end(*p).Unix(), value: float32(v), shift: float32(w.Shift), z: float32(w.Z), expected: float32(w.Expected),
+		tolerance: float32(tolerance), normal: w.Normal, sent: int32(p.Sent), lost: int32(p.Lost), evidence: w.Evidence}, w, true
+}
+
+// judge follows one measure.
+func (j *Judge) judge(m baseline.Measure, p baseline.Point, changes []Change) []Change {
+	t := j.track(m)
+	s, w, ok := j.sample(m, t, &p)
+	if !ok {
+		t.forget() // what was gathered before an hour that nothing is known of is of another matter
+		return changes
+	}
+	limits := j.baseline.Limits(m)
 	j.returned(m, w.Shift, s.at)
 	t.add(s, limits)
 	t.following.Hold = false
-	if going := j.find(func(x *matter) bool { return !x.closed && x.measure[m] != nil && x.measure[m].n >= 0 }); going != nil {
+	if going := j.find(func(x *matter) bool { return !x.closed && x.measure[m] != nil }); going != nil {
 		t.following.Hold = true
 		return j.follow(going, m, t, s, w, changes)
 	}

@@ -107,7 +107,7 @@ func (p *Path) Accept(kind PropertyKind, m baseline.Measure, now time.Time) (cha
 			continue
 		}
 		if c, done := p.judge.Accept(x.Episode, now); done {
-			p.episodes[c.Number-1] = c.Episode
+			p.keep([]Change{c})
 			changes = append(changes, c)
 		}
 	}

@@ -14,6 +14,9 @@ type Options struct {
 	Training time.Duration
 	// Maintenance are stretches that are neither judged nor learnt.
 	Maintenance []baseline.Interval
+	// Elsewhere: the readings are kept elsewhere; paths are trained by Train when they are Due,
+	// and not by themselves.
+	Elsewhere bool
 }
 
 func (o *Options) training() time.Duration {
@@ -30,6 +33,7 @@ type Path struct {
 	history    baseline.History
 	memory     baseline.Memory
 	episodes   []Episode // oldest first
+	forgotten  int       // episodes before those
 	properties []Property
 	expected   []expected
 	levels     []baseline.Shift // that the path moved by
@@ -58,27 +62,46 @@ func (p *Path) Add(point baseline.Point) []Change {
 		}
 	}
 	var changes []Change
-	if !point.At.Before(p.next) {
-		changes = p.Train(point.At)
-	}
-	p.history.Add(point)
-	changes = append(changes, p.judge.Add(point)...)
-	closed := false
-	for _, c := range changes {
-		closed = closed || c.What == Closed
-		if c.Number > len(p.episodes) {
-			p.episodes = append(p.episodes, c.Episode)
-			continue
+	if !p.options.Elsewhere {
+		if p.Due(point.At) {
+			changes = p.Train(&p.history, point.At)
 		}
-		p.episodes[c.Number-1] = c.Episode
+		p.history.Add(point)
 	}
-	if closed {
+	judged := p.judge.Add(point)
+	changes = append(changes, judged...)
+	if p.keep(judged) {
 		p.noteReturns(changes, point.At)
 		p.findRecurrences(point.At)
 		p.judge.Baseline().Expect(p.recurrences(point.At))
 	}
 	return changes
 }
+
+// keep takes in what happened to the episodes; it reports whether one is over.
+func (p *Path) keep(changes []Change) (closed bool) {
+	for _, c := range changes {
+		closed = closed || c.What == Closed
+		if i := c.Number - 1 - p.forgotten; i >= len(p.episodes) {
+			p.episodes = append(p.episodes, c.Episode)
+		} else {
+			p.episodes[i] = c.Episode
+		}
+	}
+	return closed
+}
+
+// Episode is the one of a number; false when there is none, or it is long past.
+func (p *Path) Episode(number int) (Episode, bool) {
+	i := number - 1 - p.forgotten
+	if i < 0 || i >= len(p.episodes) {
+		return Episode{}, false
+	}
+	return p.episodes[i], true
+}
+
+// Due reports whether the path is to be trained.
+func (p *Path) Due(now time.Time) bool { return !p.first.IsZero() && !now.Before(p.next) }
 
 // noteReturns ends the new levels whose episodes are over.
 func (p *Path) noteReturns(changes []Change, now time.Time) {
@@ -119,18 +142,20 @@ func (p *Path) Properties() []Property { return p.properties }
 // Judge is the path's judge.
 func (p *Path) Judge() *Judge { return p.judge }
 
-// Train makes a new baseline and asks what the path has come to be.
-func (p *Path) Train(now time.Time) (changes []Change) {
-	p.history.Forget(now.Add(-p.options.training()))
+// Train makes a new baseline from a history, of which the training window counts, and asks
+// what the path has come to be.
+func (p *Path) Train(h *baseline.History, now time.Time) (changes []Change) {
+	h.Forget(now.Add(-p.options.training()))
 	weights := p.weights(now)
-	p.memory.Take(&p.history, p.options.Calendar, weights, now)
+	p.memory.Take(h, p.options.Calendar, weights, now)
 	if changes = p.judge.settleLevels(now); len(changes) > 0 {
+		p.keep(changes)
 		p.noteLevels(changes, now)
 		weights = p.weights(now)
 	}
 	changes = append(changes, p.acceptOld(now)...)
 	t := baseline.Training{Calendar: p.options.Calendar, Tolerances: p.options.Tolerances, Weigh: weights, Recur: p.recurrences(now), Shifts: p.levels}
-	if b, err := baseline.Build(&p.history, t); err == nil {
+	if b, err := baseline.Build(h, t); err == nil {
 		p.judge.SetBaseline(b)
 		if now.Sub(p.first) >= 24*time.Hour {
 			p.findProperties(now)

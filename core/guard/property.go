@@ -285,7 +285,7 @@ func (p *Path) expect(m baseline.Measure, kind PropertyKind, counts []int, enoug
 	}
 	for i, old := range p.expected {
 		if old.Measure == m && old.Weekdays&r.Weekdays == r.Weekdays && hoursMeet(old.Recurrence, r) {
-			if now.Sub(old.at) < time.Hour || old.Shift >= r.Shift && covers(old.Recurrence, r) {
+			if now.Sub(old.At) < time.Hour || old.Shift >= r.Shift && covers(old.Recurrence, r) {
 				return
 			}
 			r.Weekdays |= old.Weekdays
@@ -344,9 +344,10 @@ func (p *Path) otherDays(byDay map[int][]span, off bool) bool {
 	return false
 }
 
+// expected is what comes back, since when that is known.
 type expected struct {
 	baseline.Recurrence
-	at time.Time
+	At time.Time `json:"at"`
 }
 
 func hoursMeet(a, b baseline.Recurrence) bool { return a.Meets(b) }
@@ -359,7 +360,7 @@ func covers(a, b baseline.Recurrence) bool {
 // recurrences are what is expected now.
 func (p *Path) recurrences(now time.Time) (list []baseline.Recurrence) {
 	for _, e := range p.expected {
-		if now.Sub(e.at) < expectedFor {
+		if now.Sub(e.At) < expectedFor {
 			list = append(list, e.Recurrence)
 		}
 	}

@@ -13,8 +13,9 @@ const routesKept = 64
 // routeSeen is a route with the time from which it was seen, and the last time at which the
 // one before was.
 type routeSeen struct {
-	at, before time.Time
-	hops       []string // "" where nobody answers
+	At     time.Time `json:"at"`
+	Before time.Time `json:"before_at"`
+	Hops   []string  `json:"hops"` // "" where nobody answers
 }
 
 // Route notes the route that the path was found to have; it reports whether it is another
@@ -22,14 +23,14 @@ type routeSeen struct {
 func (p *Path) Route(at time.Time, hops []string) bool {
 	if n := len(p.routes); n > 0 {
 		last := &p.routes[n-1]
-		if sameRoute(last.hops, hops) {
+		if sameRoute(last.Hops, hops) {
 			p.traced = at
 			return false
 		}
 	}
 	before := p.traced
 	p.traced = at
-	p.routes = append(p.routes, routeSeen{at: at, before: before, hops: slices.Clone(hops)})
+	p.routes = append(p.routes, routeSeen{At: at, Before: before, Hops: slices.Clone(hops)})
 	if len(p.routes) > routesKept {
 		p.routes = slices.Delete(p.routes, 0, 1)
 	}
@@ -52,8 +53,8 @@ func sameRoute(a, b []string) bool {
 // RouteAt is the route that the path had at a time, as far as is known; nil when it is not.
 func (p *Path) RouteAt(t time.Time) []string {
 	for i := len(p.routes) - 1; i >= 0; i-- {
-		if !p.routes[i].at.After(t) || i == 0 {
-			return p.routes[i].hops
+		if !p.routes[i].At.After(t) || i == 0 {
+			return p.routes[i].Hops
 		}
 	}
 	return nil
@@ -83,23 +84,23 @@ func (p *Path) RouteChangeOf(e Episode) (RouteChange, bool) {
 	}
 	for i := len(p.routes) - 1; i > 0; i-- {
 		r := p.routes[i]
-		if r.before.After(to) || r.at.Before(from) {
+		if r.Before.After(to) || r.At.Before(from) {
 			continue
 		}
-		old := p.routes[i-1].hops
-		c := RouteChange{At: r.at, Before: r.before, Old: old, New: r.hops}
+		old := p.routes[i-1].Hops
+		c := RouteChange{At: r.At, Before: r.Before, Old: old, New: r.Hops}
 		k := 0
-		for k < len(old) && k < len(r.hops) && (old[k] == r.hops[k] || old[k] == "" || r.hops[k] == "") {
+		for k < len(old) && k < len(r.Hops) && (old[k] == r.Hops[k] || old[k] == "" || r.Hops[k] == "") {
 			k++
 		}
-		if k < len(r.hops) {
-			c.Hop = r.hops[k]
+		if k < len(r.Hops) {
+			c.Hop = r.Hops[k]
 		}
 		if k < len(old) {
 			c.Was = old[k]
 		}
 		for n := k - 1; n >= 0 && c.Near == ""; n-- {
-			c.Near = r.hops[n]
+			c.Near = r.Hops[n]
 		}
 		return c, true
 	}

@@ -1,6 +1,7 @@
 package baseline
 
 import (
+	"encoding/json"
 	"fmt"
 	"math"
 	"time"
@@ -19,6 +20,11 @@ type Baseline struct {
 	// Silence is how many readings in a row without any answer the path has now and then; 0 when
 	// it has none.
 	Silence int `json:"silence,omitempty"`
+
+	// Off and Holidays are the calendar's, Tolerances those that it was made with.
+	Off        []time.Weekday `json:"off,omitempty"`
+	Holidays   []time.Time    `json:"holidays,omitempty"`
+	Tolerances Tolerances     `json:"tolerances,omitempty"`
 
 	list  [measures]*Model
 	clock clockwork
@@ -53,7 +59,8 @@ type Weight struct {
 // Build makes a baseline from a history. It returns an error when fewer than MinReadings
 // answered readings are left.
 func Build(h *History, t Training) (*Baseline, error) {
-	b := &Baseline{ZoneName: t.Calendar.zone().String(), Models: map[Measure]*Model{}, clock: t.Calendar.clockwork()}
+	b := &Baseline{ZoneName: t.Calendar.zone().String(), Models: map[Measure]*Model{}, clock: t.Calendar.clockwork(),
+		Off: t.Calendar.Off, Holidays: t.Calendar.Holidays, Tolerances: t.Tolerances}
 	moments, weights := make([]moment, h.Len()), make([]float64, h.Len())
 	for i, at := range h.at {
 		moments[i] = b.clock.at(at)
@@ -166,4 +173,41 @@ func (b *Baseline) Expect(list []Recurrence) {
 			}
 		}
 	}
+}
+
+// UnmarshalJSON reads a baseline and makes what is not stored.
+func (b *Baseline) UnmarshalJSON(data []byte) error {
+	type plain Baseline
+	if err := json.Unmarshal(data, (*plain)(b)); err != nil {
+		return err
+	}
+	zone, err := time.LoadLocation(b.ZoneName)
+	if err != nil {
+		return fmt.Errorf("a baseline's zone: %w", err)
+	}
+	b.clock = Calendar{Zone: zone, Off: b.Off, Holidays: b.Holidays}.clockwork()
+	for m, model := range b.Models {
+		if m >= measures || !model.sound() {
+			return fmt.Errorf("a baseline's model of %s is not whole", m)
+		}
+		model.tolerances = b.Tolerances
+	}
+	b.ready()
+	return nil
+}
+
+// sound reports whether a stored model has all of its curves.
+func (m *Model) sound() bool {
+	if m == nil || m.Minutes <= 0 || minutesADay%m.Minutes != 0 {
+		return false
+	}
+	n := minutesADay / m.Minutes
+	for k := range dayKinds {
+		for _, c := range [][]float32{m.Middle[k], m.Spread[k], m.Slack[k], m.Step[k], m.Seen[k]} {
+			if len(c) != n {
+				return false
+			}
+		}
+	}
+	return true
 }
