@@ -331,7 +331,7 @@ func (f *fitter) slackFrom(sh *shape, prior func(k, b int) float64, foretold fun
 				variance[k][b] += w * v2
 				weight[b] += w
 				if w > 0.5 {
-					furthest[k][b] = max(furthest[k][b], v)
+					furthest[k][b] = max(furthest[k][b], v-2*math.Sqrt(f.sampling(f.c.count[d][b])))
 				}
 			}
 		}

@@ -92,6 +92,11 @@ func (m *Model) stretch(k int) (Rhythm, bool) {
 	low := value(quiet)
 	tolerance := m.tolerances.Of(m.Measure, low)
 	n := len(m.Middle[k])
+	if m.Measure.Counted() {
+		// A curve of what is seldom wavers by itself.
+		probes := float64(m.Of) * float64(m.Readings) / float64(n)
+		tolerance = max(2*tolerance, 4*math.Sqrt(max(low, m.Base)/max(probes, 1)))
+	}
 	high := make([]bool, n)
 	for b, y := range m.Middle[k] {
 		off := math.Abs(value(float64(y)) - low)
