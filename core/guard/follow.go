@@ -41,6 +41,7 @@ func (j *Judge) follow(m *matter, measure baseline.Measure, t *track, s sample, 
 		const slow = 0.1
 		e.shift = max(e.shift+slow*(float64(s.shift)-e.shift), float64(s.tolerance)/2)
 		m.note(measure, t)
+		changes = j.noteCourse(m, measure, e, t, changes)
 	}
 	if e.sum < recovered || e.normals < 2 {
 		return changes
@@ -52,6 +53,46 @@ func (j *Judge) follow(m *matter, measure baseline.Measure, t *track, s sample, 
 
 // stillWorse is which part of what it was worse by it has to be still, to be no better.
 const stillWorse = 0.6
+
+const (
+	// muchWorse is by what a measure has to be worse by for that to be told again, and eased what
+	// it may be at the most for it to ease, as parts of what was told.
+	muchWorse = 1.6
+	eased     = 0.5
+	// courseReadings have to say so, the last ones.
+	courseReadings = 11
+)
+
+// noteCourse tells when an episode gets much worse than was told, or eases.
+func (j *Judge) noteCourse(m *matter, measure baseline.Measure, e *ending, t *track, changes []Change) []Change {
+	if len(t.past) < courseReadings || e.n < courseReadings {
+		return changes
+	}
+	var shifts []float64
+	var tolerance float64
+	for _, s := range t.past[len(t.past)-courseReadings:] {
+		shifts = append(shifts, float64(s.shift))
+		tolerance = float64(s.tolerance)
+	}
+	now := mean(shifts)
+	if !measure.Counted() {
+		slices.Sort(shifts)
+		now = middle(shifts)
+	}
+	what := Worse
+	switch {
+	case e.told == 0:
+		e.told = now
+		return changes
+	case now > muchWorse*e.told && now > e.told+2*tolerance:
+	case now < eased*e.told && now < e.told-tolerance && now >= tolerance/2:
+		what = Easing
+	default:
+		return changes
+	}
+	e.told = now
+	return append(changes, j.change(what, m, time.Unix(t.past[len(t.past)-1].end, 0).UTC()))
+}
 
 // doubtful is by how much a reading has to speak for being normal.
 const doubtful = 0.5

@@ -333,6 +333,31 @@ func TestARouteChangeIsTheCause(t *testing.T) {
 	assert.Equal(t, "gw", c.Near)
 }
 
+func TestTheCourseOfAnEpisodeIsTold(t *testing.T) {
+	start := 9*day + 600
+	p := newPath()
+	changes := world{seed: 2, delay: func(m int) float64 {
+		switch k := m - start; {
+		case k >= 0 && k < 60:
+			return 20
+		case k >= 60 && k < 120:
+			return 60
+		case k >= 120 && k < 180:
+			return 25
+		}
+		return 10
+	}}.run(p, start+240)
+	var what []guard.Happening
+	for _, c := range changes {
+		if x, _ := c.Episode.Headline(); x.Measure == baseline.RTT {
+			what = append(what, c.What)
+		}
+	}
+	assert.Equal(t, []guard.Happening{guard.Opened, guard.Worse, guard.Easing, guard.Closed}, what)
+	x, _ := p.Episodes()[0].Headline()
+	assert.InDelta(t, 60, x.Worst, 2)
+}
+
 func TestARestartChangesNothing(t *testing.T) {
 	start := 9*day + 600
 	w := world{seed: 8, delay: between(start, start+200, 30, flat(10)), loss: between(start+20, start+120, 0.05, flat(0.001))}

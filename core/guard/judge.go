@@ -58,6 +58,7 @@ type ending struct {
 	shift   float64 // by how much the readings of the episode are worse than expected, in the measure's unit
 	n       int
 	normals int
+	told    float64 // the shift that was told last; 0 when none was yet
 }
 
 // NewJudge returns a judge that has seen nothing yet.

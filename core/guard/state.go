@@ -71,7 +71,7 @@ func Resume(o *Options, spread float64, s State, b *baseline.Baseline, last []ba
 		}
 		m := &matter{Episode: e, number: g.Number, closed: g.Over, measure: map[baseline.Measure]*ending{}}
 		for k, shift := range g.Shifts {
-			m.measure[k] = &ending{shift: shift, n: 1}
+			m.measure[k] = &ending{shift: shift, n: 1, told: shift}
 		}
 		for k, by := range g.Back {
 			if m.back == nil {
