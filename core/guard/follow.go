@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"woodlark.example/core/loss"
 	baseline "woodlark.example/core/normal"
 )
 
@@ -128,6 +129,11 @@ func negativeBinomial(k int, mean float64) float64 {
 // over notes that a measure is normal again.
 func (j *Judge) over(m *matter, measure baseline.Measure) {
 	at := time.Unix(m.measure[measure].since, 0).UTC()
+	// What is normal again at the first reading after a gap may have been so all through it: it is
+	// known to have been worse until the gap, and the gap is noted.
+	if n := len(m.Unmeasured); n > 0 && !at.After(m.Unmeasured[n-1].To) {
+		at = m.Unmeasured[n-1].From
+	}
 	for i := range m.Excesses {
 		if m.Excesses[i].Measure == measure {
 			m.Excesses[i].To = at
@@ -181,6 +187,7 @@ func (t *track) now(m baseline.Measure, list []sample) Excess {
 	}
 	if m.Counted() {
 		x.Now = float64(x.Lost) / float64(max(1, x.Sent))
+		x.NowLow, x.NowHigh, _ = loss.Ratio{Lost: x.Lost, Sent: x.Sent}.Interval()
 	} else {
 		slices.Sort(values)
 		x.Now = middle(values)

@@ -156,6 +156,24 @@ func TestAGapInAnEpisodeIsSaid(t *testing.T) {
 	assert.Equal(t, []baseline.Interval{{From: at(start + 60), To: at(start + 150)}}, e.Unmeasured)
 }
 
+func TestWhatAGapHidesIsSaid(t *testing.T) {
+	start := 9*day + 600
+	gap := func(m int) bool { return m >= start+60 && m < start+150 }
+	p := newPath()
+	world{seed: 3, delay: between(start, start+100, 30, flat(10)), gap: gap}.run(p, start+400)
+	require.Len(t, p.Episodes(), 1)
+	e := p.Episodes()[0]
+	assert.Equal(t, at(start+60), e.To, "it was worse until the gap at the least")
+	assert.Equal(t, []baseline.Interval{{From: at(start + 60), To: at(start + 150)}}, e.Unmeasured)
+
+	p = newPath()
+	world{seed: 3, delay: between(start+100, start+300, 30, flat(10)), gap: gap}.run(p, start+400)
+	require.Len(t, p.Episodes(), 1)
+	e = p.Episodes()[0]
+	assert.Equal(t, at(start+150), e.From)
+	assert.Equal(t, at(start+60), e.Doubt.From, "it may have begun in the gap")
+}
+
 func TestWhatComesBackDailyIsToldOnce(t *testing.T) {
 	// From the tenth day on each afternoon is slow: three are told, the rest is expected.
 	p := newPath()

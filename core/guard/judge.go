@@ -104,7 +104,7 @@ func (j *Judge) noteGap(p baseline.Point) {
 		return
 	}
 	for _, t := range j.tracks {
-		t.reset()
+		t.reset(was.Unix())
 	}
 	for _, m := range j.open {
 		if !m.closed {

@@ -27,7 +27,7 @@ func (j *Judge) settleLevels(now time.Time) (changes []Change) {
 		for measure := range m.measure {
 			delete(m.measure, measure)
 			if t := j.tracks[measure]; t != nil {
-				t.reset()
+				t.reset(0)
 			}
 		}
 		m.back = map[baseline.Measure]*back{}

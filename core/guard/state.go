@@ -98,7 +98,7 @@ func (j *Judge) warm(last []baseline.Point, episodes []Episode) {
 	for _, p := range last {
 		if !j.last.At.IsZero() && p.At.Sub(end(j.last)) >= max(gapLeast, gapReadings*j.last.Span) {
 			for _, t := range j.tracks {
-				t.reset()
+				t.reset(end(j.last).Unix())
 			}
 		}
 		j.countSilence(p)

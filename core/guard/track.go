@@ -29,6 +29,7 @@ type track struct {
 	since [baseline.Detectors]int64 // when the sum left zero
 	past  []sample                  // the last ones, oldest first
 
+	gap       int64 // that lies before the first of them; 0 when none does
 	following baseline.Following
 }
 
@@ -42,9 +43,11 @@ func (t *track) suspects(limits [baseline.Detectors]float64) bool {
 	return false
 }
 
-func (t *track) reset() {
+// reset begins anew after a gap in measuring that began at a time.
+func (t *track) reset(gap int64) {
 	t.sum = [baseline.Detectors]float64{}
 	t.past = t.past[:0]
+	t.gap = gap
 }
 
 func (t *track) forget() { t.sum = [baseline.Detectors]float64{} }
@@ -53,6 +56,7 @@ func (t *track) add(s sample, limits [baseline.Detectors]float64) {
 	if len(t.past) == remembered {
 		copy(t.past, t.past[remembered/4:])
 		t.past = t.past[:remembered-remembered/4]
+		t.gap = 0
 	}
 	t.past = append(t.past, s)
 	for k := range t.sum {
@@ -179,8 +183,11 @@ func (t *track) began(detector int) (at, low, high int64) {
 		}
 	}
 	low = list[lowAt].at
-	if lowAt > 0 {
+	switch {
+	case lowAt > 0:
 		low = max(list[lowAt-1].at, low-600)
+	case t.gap > 0:
+		low = t.gap // it may have begun while nobody looked
 	}
 	return list[bestAt].at, low, list[highAt].end
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strconv"
 	"time"
 
 	"woodlark.example/core/guard"
@@ -50,8 +51,19 @@ type Line struct {
 	Answering      *float64 `json:"answering,omitempty"`
 }
 
-// text is a string that may be written as a number.
+// text is a string that may be written as a number; it is written back as it came.
 type text string
+
+// MarshalJSON writes a number as one, and nothing as null.
+func (t text) MarshalJSON() ([]byte, error) {
+	switch n, err := strconv.Atoi(string(t)); {
+	case t == "":
+		return []byte("null"), nil
+	case err == nil:
+		return strconv.AppendInt(nil, int64(n), 10), nil
+	}
+	return json.Marshal(string(t))
+}
 
 // UnmarshalJSON reads a string or a number.
 func (t *text) UnmarshalJSON(data []byte) error {

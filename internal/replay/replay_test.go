@@ -60,13 +60,14 @@ func TestReplay(t *testing.T) {
 	assert.Equal(t, "RTT 22.0 ms instead of 10.0 since Wed 10:00.", e.Sentence)
 	require.Len(t, out.Incidents, 1)
 	assert.Equal(t, [][2]string{{"gw", "isle"}}, out.Incidents[0].Segments)
-	assert.Equal(t, []guard.Key{{From: "northquay", To: "holm", Family: "4", Via: "icmp"}, {From: "northquay", To: "tern", Family: "4", Via: "icmp"}}, out.Incidents[0].Paths)
+	assert.Equal(t, []replay.Path{{From: "northquay", To: "holm", Family: "4", Via: "icmp"}, {From: "northquay", To: "tern", Family: "4", Via: "icmp"}}, out.Incidents[0].Paths)
 	assert.InDelta(t, 12, out.Incidents[0].Excess, 0.5)
 	// The keys that others read by.
 	data, err := json.Marshal(out)
 	require.NoError(t, err)
 	var keys map[string][]map[string]any
 	_ = json.Unmarshal(data, &keys)
+	assert.EqualValues(t, 4, keys["episodes"][0]["family"], "as it came")
 	for _, k := range []string{"from", "to", "family", "via", "kind", "measure", "began_at", "told_at", "ended_at", "over_told_at", "cause", "sentence", "normal", "worst", "findings"} {
 		assert.Contains(t, keys["episodes"][0], k)
 	}
@@ -76,10 +77,10 @@ func TestWhatIsNotJudgedIsCounted(t *testing.T) {
 	line := func(at, rest string) string {
 		return fmt.Sprintf(`{"from":"a","to":"b","started_at":%q,"span_s":60,"sent":20,"answered":20,"lost":0,"rtt_median_ms":10%s}`+"\n", at, rest)
 	}
-	out, err := replay.Run(replay.Input{Readings: strings.NewReader(line("2026-11-02T10:00:00Z", "") + line("2026-11-02T10:00:00Z", `,"notes":["on_demand"]`) + "\n" + line("2026-11-02T10:01:00Z", `,"colour":"blue"`))}, replay.Options{})
+	out, err := replay.Run(replay.Input{Readings: strings.NewReader(line("2026-11-02T10:00:00Z", "") + line("2026-11-02T10:00:00Z", `,"notes":["on_demand"]`) + "\n" + line("2026-11-02T10:00:20Z", "") + line("2026-11-02T10:01:00Z", `,"colour":"blue"`))}, replay.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, 2, out.Readings)
-	assert.Equal(t, 1, out.Skipped)
+	assert.Equal(t, 2, out.Skipped, "one on demand, one beside another")
 	assert.Equal(t, []string{"colour"}, out.Unknown)
 	require.Len(t, out.Learning, 1)
 	assert.Equal(t, "2026-11-03T10:00:00Z", out.Learning[0].Until.Format(time.RFC3339))
@@ -93,7 +94,7 @@ func TestBadInputNamesItsLine(t *testing.T) {
 		strings.Replace(good, `"started_at":"2026-11-02T10:00:00Z",`, "", 1): "lacks started_at",
 		strings.Replace(good, `"answered":20`, `"answered":21`, 1):           "more than sent",
 		strings.Replace(good, `"span_s":60`, `"span_s":-1`, 1):               "span_s -1",
-		good + good: "is not after",
+		good + strings.Replace(good, "T10:00", "T09:59", 1):                  "is before that of",
 	} {
 		_, err := replay.Run(replay.Input{Readings: strings.NewReader(text), ReadingsName: "readings.ndjson"}, replay.Options{})
 		assert.ErrorContains(t, err, want)

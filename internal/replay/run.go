@@ -36,7 +36,7 @@ var ErrInput = errors.New("the input cannot be judged")
 // Output is what would have been told.
 type Output struct {
 	Readings   int        `json:"readings"`
-	Skipped    int        `json:"not_judged"` // readings on demand, or by a wrong clock
+	Skipped    int        `json:"not_judged"` // readings on demand, by a wrong clock, or beside another
 	Paths      int        `json:"paths"`
 	FromAt     *time.Time `json:"from_at"`
 	ToAt       *time.Time `json:"to_at"`
@@ -52,8 +52,8 @@ type Output struct {
 type Episode struct {
 	From       string            `json:"from"`
 	To         string            `json:"to"`
-	Family     string            `json:"family"`
-	Via        string            `json:"via"`
+	Family     text              `json:"family"`
+	Via        text              `json:"via"`
 	Kind       guard.Kind        `json:"kind"`
 	Measure    baseline.Measure  `json:"measure"`
 	BeganAt    time.Time         `json:"began_at"`
@@ -76,8 +76,8 @@ type Episode struct {
 type Property struct {
 	From     string             `json:"from"`
 	To       string             `json:"to"`
-	Family   string             `json:"family"`
-	Via      string             `json:"via"`
+	Family   text               `json:"family"`
+	Via      text               `json:"via"`
 	Kind     guard.PropertyKind `json:"kind"`
 	Measure  baseline.Measure   `json:"measure"`
 	Since    time.Time          `json:"since"`
@@ -95,11 +95,29 @@ type Incident struct {
 	EndedAt    *time.Time       `json:"ended_at"`
 	Segments   [][2]string      `json:"segments"`
 	Others     [][2]string      `json:"other_segments"` // that would explain it as well
-	Paths      []guard.Key      `json:"paths"`
+	Paths      []Path           `json:"paths"`
 	Confidence float64          `json:"confidence"`
 	Sentence   string           `json:"sentence"`
 	Measure    baseline.Measure `json:"measure"`
 	Excess     float64          `json:"excess"` // ms, or a ratio of loss
+}
+
+// Path is a path by its ends.
+type Path struct {
+	From   string `json:"from"`
+	To     string `json:"to"`
+	Family text   `json:"family"`
+	Via    text   `json:"via"`
+}
+
+func (p Path) String() string { return p.From + " → " + p.To }
+
+func pathsOf(keys []guard.Key) []Path {
+	list := make([]Path, len(keys))
+	for i, k := range keys {
+		list[i] = Path{k.From, k.To, text(k.Family), text(k.Via)}
+	}
+	return list
 }
 
 // Learning is a path that there was too little of to judge it by.
@@ -108,6 +126,9 @@ type Learning struct {
 	To    string    `json:"to"`
 	Until time.Time `json:"until"`
 }
+
+// stretch is when a reading began, and its middle.
+type stretch struct{ at, middle time.Time }
 
 const longestLine = 1 << 20
 
@@ -119,9 +140,8 @@ func Run(in Input, o Options) (*Output, error) {
 	}
 	g := guard.New(guard.Options{Calendar: baseline.Calendar{Zone: o.Zone, Holidays: o.Holidays}, Tolerances: o.Tolerances})
 	out := &Output{}
-	last := map[guard.Key]time.Time{}
+	r := &replayer{guard: g, out: out, routes: routes, last: map[guard.Key]stretch{}}
 	unknown := map[string]bool{}
-	next := 0
 	n := 0
 	lines := bufio.NewScanner(in.Readings)
 	lines.Buffer(make([]byte, 64<<10), longestLine)
@@ -131,45 +151,21 @@ func Run(in Input, o Options) (*Output, error) {
 		if len(data) == 0 {
 			continue
 		}
-		var l Line
-		if err := json.Unmarshal(data, &l); err != nil {
-			return nil, bad(in.ReadingsName, n, err)
-		}
 		if n <= 1000 {
 			noteUnknown(data, unknown)
 		}
-		if err := l.check(); err != nil {
+		l, err := readLine(data)
+		if err == nil {
+			err = r.take(l)
+		}
+		if err != nil {
 			return nil, bad(in.ReadingsName, n, err)
 		}
-		if !l.judged() {
-			out.Skipped++
-			continue
-		}
-		k := l.key()
-		if was, ok := last[k]; ok && !l.StartedAt.After(was) {
-			return nil, bad(in.ReadingsName, n, fmt.Errorf("the reading of %s at %s is not after that of %s: readings come in the order of time", k, l.StartedAt.Format(time.RFC3339), was.Format(time.RFC3339)))
-		}
-		last[k] = l.StartedAt
-		for next < len(routes) && !routes[next].At.After(l.StartedAt) {
-			routes[next].note(g)
-			next++
-		}
-		out.Readings++
-		if out.FromAt == nil {
-			out.FromAt = &l.StartedAt
-		}
-		at := l.StartedAt.Add(time.Duration(l.SpanS * float64(time.Second)))
-		if out.ToAt == nil || at.After(*out.ToAt) {
-			out.ToAt = &at
-		}
-		g.Add(k, l.point())
 	}
 	if err := lines.Err(); err != nil {
 		return nil, bad(in.ReadingsName, n+1, err)
 	}
-	for ; next < len(routes); next++ {
-		routes[next].note(g)
-	}
+	r.noteRoutes(nil)
 	g.Flush()
 	out.Paths = len(g.Keys())
 	for k := range unknown {
@@ -178,6 +174,60 @@ func Run(in Input, o Options) (*Output, error) {
 	slices.Sort(out.Unknown)
 	out.fill(g, o.Zone)
 	return out, nil
+}
+
+// replayer feeds the guard.
+type replayer struct {
+	guard  *guard.Guard
+	out    *Output
+	routes []RouteLine // those that are still to come
+	last   map[guard.Key]stretch
+}
+
+func readLine(data []byte) (*Line, error) {
+	l := &Line{}
+	if err := json.Unmarshal(data, l); err != nil {
+		return nil, err
+	}
+	return l, l.check()
+}
+
+// take judges the next reading.
+func (r *replayer) take(l *Line) error {
+	if !l.judged() {
+		r.out.Skipped++
+		return nil
+	}
+	k := l.key()
+	span := time.Duration(l.SpanS * float64(time.Second))
+	was, ok := r.last[k]
+	if ok && l.StartedAt.Before(was.at) {
+		return fmt.Errorf("the reading of %s at %s is before that of %s: readings come in the order of time", k, l.StartedAt.Format(time.RFC3339), was.at.Format(time.RFC3339))
+	}
+	// What was measured beside another reading holds the same time twice.
+	if ok && l.StartedAt.Before(was.middle) {
+		r.out.Skipped++
+		return nil
+	}
+	r.last[k] = stretch{l.StartedAt, l.StartedAt.Add(span / 2)}
+	r.noteRoutes(&l.StartedAt)
+	r.out.Readings++
+	if r.out.FromAt == nil {
+		r.out.FromAt = &l.StartedAt
+	}
+	if at := l.StartedAt.Add(span); r.out.ToAt == nil || at.After(*r.out.ToAt) {
+		r.out.ToAt = &at
+	}
+	r.guard.Add(k, l.point())
+	return nil
+}
+
+// noteRoutes tells the guard of the routes up to a time, or of all that are left.
+func (r *replayer) noteRoutes(until *time.Time) {
+	for len(r.routes) > 0 && (until == nil || !r.routes[0].At.After(*until)) {
+		r.routes[0].note(r.guard)
+		r.routes = r.routes[1:]
+	}
 }
 
 func bad(name string, line int, err error) error {
@@ -273,7 +323,7 @@ func (out *Output) fill(g *guard.Guard, zone *time.Location) {
 			out.Episodes = append(out.Episodes, episodeOf(k, i+1, e, p, incidents, zone, now))
 		}
 		for _, x := range p.Properties() {
-			y := Property{From: k.From, To: k.To, Family: k.Family, Via: k.Via, Kind: x.Kind, Measure: x.Measure, Since: x.Since.UTC(), ToldAt: x.ToldAt.UTC(), Before: x.Before, Now: x.Now,
+			y := Property{From: k.From, To: k.To, Family: text(k.Family), Via: text(k.Via), Kind: x.Kind, Measure: x.Measure, Since: x.Since.UTC(), ToldAt: x.ToldAt.UTC(), Before: x.Before, Now: x.Now,
 				Sentence: finding.OfProperty(x, zone).Sentence, EndedAt: utc(x.EndedAt)}
 			out.Properties = append(out.Properties, y)
 		}
@@ -284,7 +334,7 @@ func (out *Output) fill(g *guard.Guard, zone *time.Location) {
 	slices.SortStableFunc(out.Episodes, func(a, b Episode) int { return a.ToldAt.Compare(b.ToldAt) })
 	slices.SortStableFunc(out.Properties, func(a, b Property) int { return a.ToldAt.Compare(b.ToldAt) })
 	for _, x := range incidents {
-		y := Incident{BeganAt: x.From.UTC(), ToldAt: x.ToldAt.UTC(), EndedAt: utc(x.To), Paths: x.Paths, Confidence: x.Sure, Measure: x.Measure, Excess: x.Added(),
+		y := Incident{BeganAt: x.From.UTC(), ToldAt: x.ToldAt.UTC(), EndedAt: utc(x.To), Paths: pathsOf(x.Paths), Confidence: x.Sure, Measure: x.Measure, Excess: x.Added(),
 			Segments: x.Ends(), Others: x.OtherEnds(), Sentence: finding.OfIncident(x, len(g.Keys()), nil).Sentence}
 		if y.Others == nil {
 			y.Others = [][2]string{}
@@ -304,7 +354,7 @@ func episodeOf(k guard.Key, number int, e guard.Episode, p *guard.Path, incident
 			found = append(found, finding.OfIncident(x, 0, nil))
 		}
 	}
-	y := Episode{From: k.From, To: k.To, Family: k.Family, Via: k.Via, Kind: e.Kind, BeganAt: e.From.UTC(), BeganLowAt: e.Doubt.From.UTC(), BeganTopAt: e.Doubt.To.UTC(),
+	y := Episode{From: k.From, To: k.To, Family: text(k.Family), Via: text(k.Via), Kind: e.Kind, BeganAt: e.From.UTC(), BeganLowAt: e.Doubt.From.UTC(), BeganTopAt: e.Doubt.To.UTC(),
 		ToldAt: e.ToldAt.UTC(), EndedAt: utc(e.To), OverToldAt: utc(e.OverToldAt), Sentence: found[0].Sentence, Findings: found, Excesses: e.Excesses, Times: len(e.Pauses) + 1}
 	if c := finding.Cause(found); c != "" {
 		y.Cause = &c
