@@ -1,13 +1,15 @@
 package demo_test
 
 import (
+	"slices"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"woodlark.example/core/baseline"
+	"woodlark.example/core/guard"
+	baseline "woodlark.example/core/normal"
 	"woodlark.example/core/reading"
 	"woodlark.example/demo"
 	"woodlark.example/internal/probe/history"
@@ -17,9 +19,8 @@ import (
 // reference is a Monday morning.
 var reference = time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 
-// judge runs fourteen days of one path through the judge, with a new baseline
-// every midnight, and returns the episodes.
-func judge(t *testing.T, agent, target string, f wire.Family) (baseline.Verdict, []baseline.Episode) {
+// judge runs the demo's days of one path through the guard, with a new baseline every night.
+func judge(t *testing.T, agent, target string, f wire.Family) *guard.Path {
 	t.Helper()
 	m, err := demo.World(reference, time.UTC)
 	require.NoError(t, err)
@@ -29,15 +30,15 @@ func judge(t *testing.T, agent, target string, f wire.Family) (baseline.Verdict,
 	require.NoError(t, err)
 	addr, ok := m.Nodes()[to].Addr(f)
 	require.True(t, ok)
-	trainer := baseline.NewTrainer(baseline.NewJudge(baseline.Options{Paths: 16}), time.UTC, 14*24*time.Hour)
+	p := guard.NewPath(&guard.Options{}, 0.1)
 	start := reference.Add(-demo.HistoryDays * 24 * time.Hour)
 	err = history.Minutes(t.Context(), m, history.Path{From: from, To: addr, Interval: time.Second, Wait: 2 * time.Second}, start, reference,
 		func(r reading.Reading, _ []reading.Probe) error {
-			trainer.Add(baseline.PointOf(r))
+			p.Add(baseline.PointOf(r))
 			return nil
 		})
 	require.NoError(t, err)
-	return trainer.Judge().Verdict(reference, 3*time.Minute), trainer.Episodes()
+	return p
 }
 
 func TestTheFiveTruths(t *testing.T) {
@@ -48,46 +49,45 @@ func TestTheFiveTruths(t *testing.T) {
 	}
 	const ops = "ops.northquay.example"
 	t.Run("Gannet Bay is full every late afternoon", func(t *testing.T) {
-		v, episodes := judge(t, ops, "terminal.gannetbay.example", wire.IPv4)
-		assert.Equal(t, baseline.StateSteady, v.State)
-		d, ok := baseline.DailyOf(episodes, reference.Add(-14*24*time.Hour), reference, time.UTC)
-		require.True(t, ok, "%v", episodes)
-		assert.InDelta(t, 16*60, d.FromMinute, 10)
-		assert.InDelta(t, 18*60+30, d.ToMinute, 10)
-		assert.GreaterOrEqual(t, d.Days, 12)
+		p := judge(t, ops, "terminal.gannetbay.example", wire.IPv4)
+		assert.Empty(t, p.Episodes(), "so it is, and that is no alarm")
+		require.Len(t, p.Properties(), 1, "one property")
+		d := p.Properties()[0]
+		assert.Equal(t, guard.Daily, d.Kind)
+		assert.InDelta(t, 16*60, d.From, 20)
+		assert.InDelta(t, 18*60+30, d.To, 20)
+		assert.True(t, slices.ContainsFunc(d.Also, func(x guard.Beside) bool { return x.Measure == baseline.Loss }))
 	})
 	t.Run("Tern Point has lost two percent since three days ago", func(t *testing.T) {
-		v, episodes := judge(t, ops, "terminal.ternpoint.example", wire.IPv4)
-		assert.Equal(t, baseline.StateDegraded, v.State)
-		within(t, at(20, 9, 40), v.Since)
+		episodes := judge(t, ops, "terminal.ternpoint.example", wire.IPv4).Episodes()
 		require.Len(t, episodes, 1)
+		assert.True(t, episodes[0].Open())
+		within(t, at(20, 9, 40), episodes[0].From)
 		x, ok := episodes[0].Excess(baseline.Loss)
 		require.True(t, ok)
 		assert.InDelta(t, 0.02, x.Now, 0.015)
 	})
 	t.Run("Holm is slower since its traffic moved", func(t *testing.T) {
-		v, episodes := judge(t, ops, "terminal.holm.example", wire.IPv4)
-		assert.Equal(t, baseline.StateDegraded, v.State)
-		within(t, at(22, 14, 20), v.Since)
+		episodes := judge(t, ops, "terminal.holm.example", wire.IPv4).Episodes()
 		require.Len(t, episodes, 1)
+		assert.True(t, episodes[0].Open())
+		within(t, at(22, 14, 20), episodes[0].From)
 		x, ok := episodes[0].Excess(baseline.RTT)
 		require.True(t, ok)
 		assert.InDelta(t, 6.5, x.Normal, 1)
 		assert.InDelta(t, 24, x.Now, 2)
 	})
 	t.Run("the kiosk was down last night", func(t *testing.T) {
-		v, episodes := judge(t, ops, "kiosk.oxwater.example", wire.IPv4)
-		assert.Equal(t, baseline.StateSteady, v.State)
+		episodes := judge(t, ops, "kiosk.oxwater.example", wire.IPv4).Episodes()
 		require.Len(t, episodes, 1)
-		assert.Equal(t, baseline.Lost, episodes[0].Kind)
-		assert.Equal(t, at(22, 23, 10), episodes[0].From)
-		assert.Equal(t, at(22, 23, 50), episodes[0].To)
+		assert.Equal(t, guard.Lost, episodes[0].Kind)
+		assert.WithinDuration(t, at(22, 23, 10), episodes[0].From, 5*time.Second)
+		assert.WithinDuration(t, at(22, 23, 50), episodes[0].To, 5*time.Second)
 	})
 	t.Run("the gate drops ICMP", func(t *testing.T) {
-		v, episodes := judge(t, ops, "gate.drydock.example", wire.IPv4)
-		assert.Equal(t, baseline.StateLost, v.State)
-		assert.True(t, v.Never)
-		assert.Empty(t, episodes)
+		p := judge(t, ops, "gate.drydock.example", wire.IPv4)
+		assert.False(t, p.Judge().Answered())
+		assert.Empty(t, p.Episodes())
 	})
 }
 
@@ -111,9 +111,9 @@ func TestAllOthersAreFine(t *testing.T) {
 	} {
 		t.Run(c.from+" to "+c.to+" "+c.family.String(), func(t *testing.T) {
 			t.Parallel()
-			v, episodes := judge(t, c.from, c.to, c.family)
-			assert.Equal(t, baseline.StateSteady, v.State)
-			assert.Empty(t, episodes)
+			p := judge(t, c.from, c.to, c.family)
+			assert.True(t, p.Judge().Answered())
+			assert.Empty(t, p.Episodes())
 		})
 	}
 }

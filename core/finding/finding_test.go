@@ -10,6 +10,8 @@ import (
 	"woodlark.example/core/baseline"
 	"woodlark.example/core/figure"
 	"woodlark.example/core/finding"
+	"woodlark.example/core/guard"
+	normal "woodlark.example/core/normal"
 	"woodlark.example/core/reading"
 )
 
@@ -129,9 +131,13 @@ func TestOfPathTellsOfThePast(t *testing.T) {
 	found = finding.OfPath(finding.Standing{Verdict: steady, Now: now, Past: []baseline.Episode{outage}})
 	assert.NotContains(t, found[0].Sentence, "Lost")
 
-	evening := baseline.Episode{Kind: baseline.Degraded, To: now.Add(-14 * time.Hour), Excesses: []baseline.Excess{{Measure: baseline.RTT, Worst: 72}, {Measure: baseline.Loss, Worst: 0.1}}}
-	found = finding.OfPath(finding.Standing{Verdict: steady, Now: now, Past: []baseline.Episode{evening, evening}, Daily: &baseline.Daily{FromMinute: 960, ToMinute: 1110, Days: 13, OfDays: 14}})
+	afternoons := guard.Property{Kind: guard.Daily, Measure: normal.RTT, Before: 11, Now: 72, Weekdays: 0b1111111, From: 960, To: 1110, Days: 13, Sure: 0.95, Also: []guard.Beside{{Measure: normal.Loss, Now: 0.1}}}
+	found = finding.OfPath(finding.Standing{Verdict: steady, Now: now, Properties: []guard.Property{afternoons}})
 	require.Len(t, found, 2)
 	assert.Equal(t, finding.Saturation, found[1].Code)
-	assert.Contains(t, found[1].Sentence, "Gets worse most days about 16:00 to 18:30 (13 of 14 days): RTT up to 72.0 ms with loss")
+	assert.Equal(t, "Gets worse every day about 16:00 to 18:30: RTT up to 72.0 ms instead of 11.0 ms, with 10.0 % lost, as when a link is full. That is how it is, and expected from now on.", found[1].Sentence)
+	afternoons.Also, afternoons.Weekdays = nil, 0b0111110
+	found = finding.OfPath(finding.Standing{Verdict: steady, Now: now, Properties: []guard.Property{afternoons}})
+	assert.Equal(t, finding.DelayDaily, found[1].Code)
+	assert.Contains(t, found[1].Sentence, "on working days")
 }

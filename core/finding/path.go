@@ -7,6 +7,7 @@ import (
 
 	"woodlark.example/core/baseline"
 	"woodlark.example/core/figure"
+	"woodlark.example/core/guard"
 	"woodlark.example/core/loss"
 	"woodlark.example/core/reading"
 )
@@ -15,8 +16,10 @@ import (
 type Standing struct {
 	Verdict baseline.Verdict
 	Now     time.Time
-	Daily   *baseline.Daily    // the hours at which it keeps getting worse; nil when there are none
-	Past    []baseline.Episode // its episodes, oldest first
+	// Properties are what the path keeps to, in the order in which they were told.
+	Properties []guard.Property
+	Zone       *time.Location     // of times in sentences; UTC when nil
+	Past       []baseline.Episode // its episodes, oldest first
 	// Cause is what the newest reading was turned away with, when it was not answered
 	// at all; empty when it was.
 	Cause string
@@ -26,8 +29,10 @@ type Standing struct {
 // is always one.
 func OfPath(s Standing) []Finding {
 	found := []Finding{headline(s)}
-	if s.Daily != nil {
-		found = append(found, daily(s))
+	for _, p := range s.Properties {
+		if p.EndedAt.IsZero() && (p.AcceptedAt.IsZero() || s.Now.Sub(p.AcceptedAt) < 7*24*time.Hour) {
+			found = append(found, OfProperty(p, s.Zone))
+		}
 	}
 	return found
 }
@@ -123,7 +128,7 @@ func lastEpisode(s Standing) (baseline.Episode, bool) {
 		return baseline.Episode{}, false
 	}
 	e := s.Past[len(s.Past)-1]
-	if e.Open() || s.Now.Sub(e.To) > 24*time.Hour || (s.Daily != nil && e.Kind == baseline.Degraded) {
+	if e.Open() || s.Now.Sub(e.To) > 24*time.Hour {
 		return baseline.Episode{}, false
 	}
 	return e, true
@@ -190,39 +195,4 @@ func capitalise(s string) string {
 		return s
 	}
 	return strings.ToUpper(s[:1]) + s[1:]
-}
-
-func daily(s Standing) Finding {
-	d := s.Daily
-	f := Finding{
-		Code:     DelayDaily,
-		Sentence: fmt.Sprintf("Gets worse every day about %s to %s (%d of %d days).", clock(d.FromMinute), clock(d.ToMinute), d.Days, d.OfDays),
-		Figures:  map[string]float64{"days": float64(d.Days), "of_days": float64(d.OfDays)},
-		Sure:     sure(d.Chance),
-		Advice:   "Find what is sent over this way at those hours.",
-	}
-	if d.Days < d.OfDays {
-		f.Sentence = strings.Replace(f.Sentence, "every day", "most days", 1)
-	}
-	var lossy, all int
-	var worst float64
-	for _, e := range s.Past {
-		if e.Kind != baseline.Degraded {
-			continue
-		}
-		all++
-		x, delayed := e.Excess(baseline.RTT)
-		worst = max(worst, x.Worst)
-		if _, ok := e.Excess(baseline.Loss); ok && delayed {
-			lossy++
-		}
-	}
-	if worst > 0 {
-		f.Figures["worst_rtt_ms"] = worst
-	}
-	if lossy*2 > all {
-		f.Code = Saturation
-		f.Sentence = strings.TrimSuffix(f.Sentence, ".") + ": RTT up to " + figure.FormatMs(worst) + " with loss, as when a link is full."
-	}
-	return f
 }

@@ -2,6 +2,7 @@ package finding
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -251,11 +252,11 @@ func (t Told) sure() float64 {
 }
 
 // OfProperty says what a path keeps to.
-func OfProperty(p guard.Property, zone *time.Location) Finding {
+func OfProperty(p guard.Property, zone *time.Location) (f Finding) {
 	if zone == nil {
 		zone = time.UTC
 	}
-	f := Finding{Sure: p.Sure, Figures: map[string]float64{}}
+	f = Finding{Sure: p.Sure, Figures: map[string]float64{}}
 	unit := map[baseline.Unit]string{baseline.Milliseconds: "_ms", baseline.Ratio: "_ratio", baseline.BitsASecond: "_bps"}[p.Measure.Unit()]
 	f.Figures[p.Measure.String()+unit], f.Figures["normal_"+p.Measure.String()+unit] = p.Now, p.Before
 	word := measureWords[p.Measure]
@@ -266,6 +267,20 @@ func OfProperty(p guard.Property, zone *time.Location) Finding {
 	if p.Measure.LessIsWorse() {
 		to = strings.Replace(to, "up to", "down to", 1)
 	}
+	for _, x := range p.Also {
+		unit := map[baseline.Unit]string{baseline.Milliseconds: "_ms", baseline.Ratio: "_ratio", baseline.BitsASecond: "_bps"}[x.Measure.Unit()]
+		f.Figures[x.Measure.String()+unit], f.Figures["normal_"+x.Measure.String()+unit] = x.Now, x.Before
+		if x.Measure == baseline.Loss {
+			to += fmt.Sprintf(", with %s lost", format(x.Measure, x.Now))
+		}
+	}
+	full := func() {
+		if (p.Kind == guard.Daily || p.Kind == guard.Weekly) && p.Measure == baseline.RTT && slices.ContainsFunc(p.Also, func(x guard.Beside) bool { return x.Measure == baseline.Loss }) {
+			f.Code = Saturation
+			f.Sentence = strings.Replace(f.Sentence, ". That is", ", as when a link is full. That is", 1)
+		}
+	}
+	defer full()
 	switch p.Kind {
 	case guard.Daily:
 		f.Code = DelayDaily

@@ -14,19 +14,29 @@ import (
 func (j *Judge) follow(m *matter, measure baseline.Measure, t *track, s sample, w baseline.Weighed, changes []Change) []Change {
 	e := m.measure[measure]
 	if e.n == 0 {
-		e.shift = t.shift(m, measure)
+		e.shift, e.readings = t.shift(m, measure)
 	}
 	e.n++
 	var still float64
 	worse := false
+	enough, margin := recovered, doubtful
 	if measure.Counted() {
+		// A loss of some percent spares many readings: how many, the episode itself says.
+		enough, margin = recoveredCounted, 0
 		still = negativeBinomial(int(s.lost), (float64(s.expected)+e.shift)*float64(s.sent))
+		e.maybe++
+		e.maybeShift += float64(s.shift)
+		if s.lost == 0 {
+			e.maybeSpared++
+			const thought = 5 // readings that the assumption counts for
+			still = math.Log((e.spared + thought*math.Exp(still)) / (e.readings + thought))
+		}
 	} else {
 		center := w.At(e.shift)
 		still = likely(float64(s.z), center, max(1, center/5))
 		worse = float64(s.z) > stillWorse*center
 	}
-	d := max(-3, min(3, float64(s.normal)-still-doubtful))
+	d := max(-3, min(3, float64(s.normal)-still-margin))
 	if worse {
 		d = min(d, 0) // where the hour hides it, it is not over
 	}
@@ -40,11 +50,20 @@ func (j *Judge) follow(m *matter, measure baseline.Measure, t *track, s sample, 
 	} else {
 		// It is as it was, or worse: learn how it is now.
 		const slow = 0.1
-		e.shift = max(e.shift+slow*(float64(s.shift)-e.shift), float64(s.tolerance)/2)
+		if measure.Counted() {
+			e.learn()
+		} else {
+			e.shift += slow * (float64(s.shift) - e.shift)
+		}
+		e.shift = max(e.shift, float64(s.tolerance)/2)
 		m.note(measure, t)
 		changes = j.noteCourse(m, measure, e, t, changes)
 	}
-	if e.sum < recovered || e.normals < 2 {
+	if e.sum < enough || e.normals < 2 {
+		return changes
+	}
+	if measure.Counted() && t.fewer(e.since, e.shift) < recoveredCounted {
+		e.sum = enough // where the hour hides it, the losses themselves have to say it
 		return changes
 	}
 	j.over(m, measure)
@@ -62,21 +81,30 @@ const (
 	eased     = 0.5
 	// courseReadings have to say so, the last ones.
 	courseReadings = 11
+	courseCounted  = 45
 )
 
 // noteCourse tells when an episode gets much worse than was told, or eases.
 func (j *Judge) noteCourse(m *matter, measure baseline.Measure, e *ending, t *track, changes []Change) []Change {
-	if len(t.past) < courseReadings || e.n < courseReadings {
+	n := courseReadings
+	if measure.Counted() {
+		n = courseCounted
+	}
+	if len(t.past) < n || e.n < n {
 		return changes
 	}
 	var shifts []float64
-	var tolerance float64
-	for _, s := range t.past[len(t.past)-courseReadings:] {
+	var tolerance, sent float64
+	for _, s := range t.past[len(t.past)-n:] {
 		shifts = append(shifts, float64(s.shift))
 		tolerance = float64(s.tolerance)
+		sent += float64(s.sent)
 	}
 	now := mean(shifts)
-	if !measure.Counted() {
+	if measure.Counted() {
+		// No more than chance would make of the losses of so many probes.
+		tolerance = max(tolerance, 2*math.Sqrt(max(now, e.told)/max(sent, 1))*math.Sqrt(3))
+	} else {
 		slices.Sort(shifts)
 		now = middle(shifts)
 	}
@@ -100,7 +128,7 @@ const doubtful = 0.5
 
 // shift is by how much the readings of an episode are worse than expected, in the measure's
 // unit.
-func (t *track) shift(m *matter, measure baseline.Measure) float64 {
+func (t *track) shift(m *matter, measure baseline.Measure) (shift, readings float64) {
 	x, _ := m.Episode.Excess(measure)
 	list := t.past[t.from(x.From.Unix()):]
 	var shifts []float64
@@ -110,10 +138,46 @@ func (t *track) shift(m *matter, measure baseline.Measure) float64 {
 		least = float64(s.tolerance) / 2
 	}
 	if measure.Counted() {
-		return max(mean(shifts), least)
+		for _, s := range list {
+			if s.lost == 0 {
+				m.measure[measure].spared++
+			}
+		}
+		return max(mean(shifts), least), float64(len(list))
 	}
 	slices.Sort(shifts)
-	return max(middle(shifts), least)
+	return max(middle(shifts), least), 0
+}
+
+// learn takes in the readings that have not been over after all: of a loss all of them count,
+// for those that lost much alone would say too much.
+func (e *ending) learn() {
+	const longest = 240 // readings that are remembered
+	if e.readings > longest {
+		e.readings, e.spared = e.readings/2, e.spared/2
+	}
+	if n := e.readings + e.maybe; n > 0 {
+		e.shift = (e.shift*e.readings + e.maybeShift) / n
+	}
+	e.readings, e.spared = e.readings+e.maybe, e.spared+e.maybeSpared
+	e.maybe, e.maybeSpared, e.maybeShift = 0, 0, 0
+}
+
+// fewer is how surely fewer probes were lost since a time than an episode loses, which is so
+// much more than expected: the logarithm of the chance against it, were losses at random.
+func (t *track) fewer(since int64, shift float64) float64 {
+	var lost, thought float64
+	for _, s := range t.past[t.from(since):] {
+		lost += float64(s.lost)
+		thought += (float64(s.expected) + shift) * float64(s.sent)
+	}
+	if lost >= thought {
+		return 0
+	}
+	if lost == 0 {
+		return thought
+	}
+	return thought - lost + lost*math.Log(lost/thought)
 }
 
 // negativeBinomial is the logarithm of the chance of k losses where a mean is lost, more

@@ -102,7 +102,7 @@ func TestWhatIsTold(t *testing.T) {
 				return
 			}
 			assert.WithinDuration(t, at(c.end), e.To, 4*time.Minute)
-			assert.LessOrEqual(t, e.OverToldAt.Sub(at(c.end)), 6*time.Minute)
+			assert.LessOrEqual(t, e.OverToldAt.Sub(at(c.end)), 12*time.Minute)
 		})
 	}
 }

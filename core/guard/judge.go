@@ -24,7 +24,8 @@ const (
 	gapReadings = 4
 	gapLeast    = 30 * time.Minute
 	// recovered is the evidence at which a measure is normal again.
-	recovered = 4.5
+	recovered        = 4.5
+	recoveredCounted = 10.0
 )
 
 // Judge follows one path. It is not safe for concurrent use.
@@ -59,6 +60,11 @@ type ending struct {
 	n       int
 	normals int
 	told    float64 // the shift that was told last; 0 when none was yet
+	// Of a lossy episode: its readings, and those of them that lost nothing; and those since
+	// it may be over, which count once it is known that it is not.
+	readings, spared   float64
+	maybe, maybeSpared float64
+	maybeShift         float64
 }
 
 // NewJudge returns a judge that has seen nothing yet.
@@ -208,7 +214,7 @@ func (j *Judge) judge(m baseline.Measure, p baseline.Point, changes []Change) []
 		return changes
 	}
 	limits := j.baseline.Limits(m)
-	j.returned(m, w.Shift, s.at)
+	j.returned(m, s)
 	t.add(s, limits)
 	t.following.Hold = false
 	if going := j.find(func(x *matter) bool { return !x.closed && x.measure[m] != nil }); going != nil {
@@ -241,6 +247,7 @@ func (j *Judge) tell(m baseline.Measure, t *track, limits [baseline.Detectors]fl
 	doubt := Doubt{time.Unix(low, 0).UTC(), time.Unix(high, 0).UTC()}
 	c := j.start(Degraded, x, from, doubt, p)
 	t.forget()
+	t.following.Forget()
 	return append(changes, c)
 }
 
@@ -343,3 +350,12 @@ func (j *Judge) Open() []Episode {
 	}
 	return list
 }
+
+// Last is the last reading; its At is zero when there is none.
+func (j *Judge) Last() baseline.Point { return j.last }
+
+// Answered reports whether the path has ever answered.
+func (j *Judge) Answered() bool { return j.answered }
+
+// Silence is how many probes in a row have had no answer.
+func (j *Judge) Silence() int { return j.silent }

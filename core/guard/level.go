@@ -1,6 +1,7 @@
 package guard
 
 import (
+	"math"
 	"time"
 
 	baseline "woodlark.example/core/normal"
@@ -11,6 +12,7 @@ type back struct {
 	by    float64 // by how much the new level is above it, in the measure's unit
 	since int64   // from when on readings lie near it
 	n     int     // how many
+	sum   float64 // of a loss: evidence that it is lost as little as before
 }
 
 // settleLevels takes what has gone on evenly for long for a new level: it is no longer
@@ -44,24 +46,10 @@ func (j *Judge) expectReturn(number int, m baseline.Measure, by float64) {
 }
 
 // returned holds a reading against the former levels of the path.
-func (j *Judge) returned(measure baseline.Measure, shift float64, at int64) {
+func (j *Judge) returned(measure baseline.Measure, s sample) {
 	for _, m := range j.open {
 		b := m.back[measure]
-		if b == nil {
-			continue
-		}
-		by := b.by
-		if measure.LessIsWorse() {
-			by = -by
-		}
-		if shift > -0.6*by {
-			b.n = 0
-			continue
-		}
-		if b.n == 0 {
-			b.since = at
-		}
-		if b.n++; b.n < 4 {
+		if b == nil || !b.near(measure, s) {
 			continue
 		}
 		for i := range m.Excesses {
@@ -71,6 +59,33 @@ func (j *Judge) returned(measure baseline.Measure, shift float64, at int64) {
 		}
 		delete(m.back, measure)
 	}
+}
+
+// near reports whether the path is surely back at the former level, with a reading more.
+func (b *back) near(measure baseline.Measure, s sample) bool {
+	if measure.Counted() {
+		const least = 0.0005 // a path that loses nothing loses something
+		now := max(float64(s.expected), least)
+		before := min(now/2, max(now-b.by, least))
+		if b.sum <= 0 {
+			b.since = s.at
+		}
+		b.sum = max(0, b.sum+float64(s.lost)*math.Log(before/now)+float64(s.sent)*(now-before))
+		return b.sum >= recoveredCounted
+	}
+	by := b.by
+	if measure.LessIsWorse() {
+		by = -by
+	}
+	if float64(s.shift) > -0.6*by {
+		b.n = 0
+		return false
+	}
+	if b.n == 0 {
+		b.since = s.at
+	}
+	b.n++
+	return b.n >= 4
 }
 
 // Accept takes the new level of an episode for normal: the episode ends.

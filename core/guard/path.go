@@ -146,12 +146,12 @@ func (p *Path) Judge() *Judge { return p.judge }
 // what the path has come to be.
 func (p *Path) Train(h *baseline.History, now time.Time) (changes []Change) {
 	h.Forget(now.Add(-p.options.training()))
-	weights := p.weights(now)
+	weights := p.Weights(now)
 	p.memory.Take(h, p.options.Calendar, weights, now)
 	if changes = p.judge.settleLevels(now); len(changes) > 0 {
 		p.keep(changes)
 		p.noteLevels(changes, now)
-		weights = p.weights(now)
+		weights = p.Weights(now)
 	}
 	changes = append(changes, p.acceptOld(now)...)
 	t := baseline.Training{Calendar: p.options.Calendar, Tolerances: p.options.Tolerances, Weigh: weights, Recur: p.recurrences(now), Shifts: p.levels}
@@ -196,9 +196,9 @@ const (
 	knownDays  = 3
 )
 
-// weights are how much the episodes count in training: little, because they are not how the
+// Weights are how much the episodes count in training: little, because they are not how the
 // path usually is; but what came so often is.
-func (p *Path) weights(now time.Time) (list []baseline.Weight) {
+func (p *Path) Weights(now time.Time) (list []baseline.Weight) {
 	from := now.Add(-p.options.training())
 	for i, e := range p.episodes {
 		if !e.Open() && e.To.Before(from) || !e.NewLevel.IsZero() {

@@ -39,6 +39,26 @@ type Property struct {
 	EndedAt    time.Time `json:"ended_at,omitzero"`
 	Episode    int       `json:"episode,omitempty"` // number of that which became the new level
 	Sure       float64   `json:"confidence"`
+	// Also are other measures that get worse at the same hours.
+	Also []Beside `json:"also,omitempty"`
+}
+
+// Beside is another measure of a property.
+type Beside struct {
+	Measure baseline.Measure `json:"measure"`
+	Before  float64          `json:"before"`
+	Now     float64          `json:"now"`
+}
+
+// note takes in another measure.
+func (p *Property) note(b Beside) {
+	for i := range p.Also {
+		if p.Also[i].Measure == b.Measure {
+			p.Also[i] = b
+			return
+		}
+	}
+	p.Also = append(p.Also, b)
 }
 
 // Waits reports whether somebody has yet to say that it is normal.
@@ -90,8 +110,10 @@ func (p *Path) tell(n Property) {
 		case Daily, Weekly:
 			if old.Weekdays&n.Weekdays != 0 && p.sameHours(old, n) {
 				if n.Measure == old.Measure {
-					n.ToldAt, n.Since = old.ToldAt, old.Since
+					n.ToldAt, n.Since, n.Also = old.ToldAt, old.Since, old.Also
 					p.properties[i] = n
+				} else {
+					p.properties[i].note(Beside{n.Measure, n.Before, n.Now})
 				}
 				return
 			}

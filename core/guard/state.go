@@ -30,6 +30,9 @@ type Going struct {
 	Over   bool                         `json:"over"`
 	Shifts map[baseline.Measure]float64 `json:"shifts"` // of the measures that are worse still
 	Back   map[baseline.Measure]float64 `json:"back"`   // of a new level: by how much it is above the former
+	// Readings of lossy measures, and how many of them lost nothing.
+	Readings map[baseline.Measure]float64 `json:"readings"`
+	Spared   map[baseline.Measure]float64 `json:"spared"`
 }
 
 // keptEpisodes is for how long episodes are kept in a state.
@@ -45,9 +48,13 @@ func (p *Path) State() State {
 		s.Forgotten++
 	}
 	for _, m := range p.judge.open {
-		g := Going{Number: m.number, Over: m.closed, Shifts: map[baseline.Measure]float64{}, Back: map[baseline.Measure]float64{}}
+		g := Going{Number: m.number, Over: m.closed, Shifts: map[baseline.Measure]float64{}, Back: map[baseline.Measure]float64{},
+			Readings: map[baseline.Measure]float64{}, Spared: map[baseline.Measure]float64{}}
 		for k, e := range m.measure {
 			g.Shifts[k] = e.shift
+			if k.Counted() {
+				g.Readings[k], g.Spared[k] = e.readings, e.spared
+			}
 		}
 		for k, b := range m.back {
 			g.Back[k] = b.by
@@ -71,7 +78,7 @@ func Resume(o *Options, spread float64, s State, b *baseline.Baseline, last []ba
 		}
 		m := &matter{Episode: e, number: g.Number, closed: g.Over, measure: map[baseline.Measure]*ending{}}
 		for k, shift := range g.Shifts {
-			m.measure[k] = &ending{shift: shift, n: 1, told: shift}
+			m.measure[k] = &ending{shift: shift, n: 1, told: shift, readings: g.Readings[k], spared: g.Spared[k]}
 		}
 		for k, by := range g.Back {
 			if m.back == nil {

@@ -39,6 +39,8 @@ type Training struct {
 	Weigh []Weight
 	// Recur is what comes back at hours of its own and is expected then.
 	Recur []Recurrence
+	// Trusted: somebody says that this is normal, at all hours, however little it is.
+	Trusted bool
 	// Shifts are new levels: what lies before one counts as if it had been there already.
 	Shifts []Shift
 }

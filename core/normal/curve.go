@@ -25,16 +25,17 @@ type shape struct {
 
 // fitter holds what the steps of fitting share.
 type fitter struct {
-	s     *series
-	c     *cells
-	noise float64     // of a reading
-	gap   float64     // of the upper level above the lower; 0 where there is one level only
-	upper [][]bool    // the cells at the upper level
-	pred  []float64   // of each day, by how much it was expected above the curves
-	ahead [][]float64 // of each cell, by how much it was expected beyond that, by the hour before
-	drift drift
-	z     []float32 // of each reading, by how many spreads it lies above what was expected
-	slack []float32 // of each reading, in spreads
+	s       *series
+	c       *cells
+	noise   float64     // of a reading
+	gap     float64     // of the upper level above the lower; 0 where there is one level only
+	upper   [][]bool    // the cells at the upper level
+	pred    []float64   // of each day, by how much it was expected above the curves
+	ahead   [][]float64 // of each cell, by how much it was expected beyond that, by the hour before
+	drift   drift
+	trusted bool
+	z       []float32 // of each reading, by how many spreads it lies above what was expected
+	slack   []float32 // of each reading, in spreads
 }
 
 // middleOf is a cell's middle at the lower level.
@@ -290,6 +291,9 @@ func (sh *shape) days(k, b int) float64 {
 	return sh.seen[k][b]
 }
 
+// trustedDays is as how many days what somebody says is normal counts at the least.
+const trustedDays = 7
+
 // beyondSeen is by how much further off than it was on any day that was no episode a bin may
 // be: what was there once at that hour may be so weekly.
 const beyondSeen = 1.3
@@ -348,10 +352,16 @@ func (f *fitter) slackFrom(sh *shape, prior func(k, b int) float64, foretold fun
 		variance[k] = smooth(variance[k], 2)
 	}
 	total := float64(len(f.c.days))
+	if f.trusted {
+		total = max(total, trustedDays)
+	}
 	for k := range dayKinds {
 		slack[k] = make([]float64, f.c.bins)
 		for b := range slack[k] {
 			days := sh.days(k, b)
+			if f.trusted {
+				days = max(days, trustedDays)
+			}
 			v := variance[k][b]
 			if math.IsNaN(v) {
 				v = max(all[working], all[offDay])

@@ -132,3 +132,7 @@ func (f *Following) moveTo(m *Model, t moment) {
 	slack := q.highest(m.Slack[q.kind])
 	f.now = min(slack, max(-slack, m.Scale.to(before)-q.on(m.Middle[q.kind])-m.Level))
 }
+
+// Forget takes the measure to be at its curve: what it was above it lately turned out to be
+// something else.
+func (f *Following) Forget() { f.now, f.values, f.kept = 0, f.values[:0], false }

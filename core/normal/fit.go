@@ -19,7 +19,8 @@ func fit(m Measure, h *History, moments []moment, weights []float64, t Training)
 		}
 	}
 	model := &Model{Measure: m, Readings: len(s.v), tolerances: tolerances, Minutes: binsFor(len(s.v), days)}
-	f := &fitter{s: s}
+	f := &fitter{s: s, trusted: t.Trusted}
+	model.Trusted = t.Trusted
 	if !m.Counted() {
 		model.Scale = scaleOf(m, s.v, s.jumps())
 		for i, v := range s.v {

@@ -96,16 +96,16 @@ func twoGroups(sorted []float64) (low, high float64, ok bool) {
 	low, high = quantile(lower, 0.5), quantile(upper, 0.5)
 	gap := high - low
 	ls, us := quantile(lower, 0.84)-low, high-quantile(upper, 0.16)
-	if gap < 4*max(ls, us, 1e-9) {
+	if gap < 5*max(ls, us, 1e-9) {
 		return 0, 0, false
 	}
 	between := 0
 	for _, v := range sorted {
-		if v > low+0.4*gap && v < high-0.4*gap {
+		if v > low+0.3*gap && v < high-0.3*gap {
 			between++
 		}
 	}
-	return low, high, between <= min(at, n-at)/10
+	return low, high, between <= min(at, n-at)/12
 }
 
 // byTheHour is which part of the variance of being at the upper level the time of the day

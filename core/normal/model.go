@@ -2,6 +2,7 @@ package baseline
 
 import (
 	"math"
+	"time"
 )
 
 // Model is what is normal of one measure of a path: a level, a curve over the day for
@@ -12,6 +13,7 @@ type Model struct {
 	Readings int     `json:"readings"`
 	Days     int     `json:"days"`
 	First    int     `json:"first_day"` // that it was made from, of the civil calendar
+	Trusted  bool    `json:"trusted,omitempty"`
 	Scale    scale   `json:"scale"`
 	Minutes  int     `json:"bin_minutes"`
 	// By kind of day (working, off) and bin of the day: the middle and the spread of readings
@@ -96,7 +98,7 @@ func (p place) highest(curve []float32) float64 { return float64(max(curve[p.a],
 var needed = [dayKinds]float32{1, 2}
 
 // knows reports whether enough like days were seen at a place.
-func (m *Model) knows(p place) bool { return m.Seen[p.kind][p.nearest] >= needed[p.kind] }
+func (m *Model) knows(p place) bool { return m.Trusted || m.Seen[p.kind][p.nearest] >= needed[p.kind] }
 
 // Weighed is a reading held against what is normal.
 type Weighed struct {
@@ -157,7 +159,7 @@ func (m *Model) weigh(v float64, lost, sent int, t moment, unix int64, follow *F
 	p := m.place(t)
 	foretold := follow.take(m, unix, t)
 	ok = m.knows(p)
-	w.Young = t.day-m.First < 8
+	w.Young = !m.Trusted && t.day-m.First < 8
 	slack := p.highest(m.Step[p.kind])
 	if m.Measure.Counted() {
 		follow.add(0, lost, sent)
@@ -238,4 +240,19 @@ func (r Recurrence) Meets(o Recurrence) bool {
 		return (minute-r.From+minutesADay)%minutesADay < length
 	}
 	return within(r, o.From) || within(o, r.From)
+}
+
+// Hours are what is normal by the hour of the week, from Sunday 00:00 on, in the middle of
+// each hour; nil where the measure is not known.
+func (b *Baseline) Hours(m Measure) []Normal {
+	if b == nil || b.list[m] == nil {
+		return nil
+	}
+	list := make([]Normal, 0, 7*24)
+	for d := range time.Weekday(7) {
+		for h := range 24 {
+			list = append(list, b.list[m].normal(moment{minute: h*60 + 30, weekday: d, off: b.clock.off[d]}))
+		}
+	}
+	return list
 }

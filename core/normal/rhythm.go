@@ -2,6 +2,7 @@ package baseline
 
 import (
 	"math"
+	"slices"
 	"time"
 )
 
@@ -28,8 +29,9 @@ func Weekdays(days ...time.Weekday) (set uint8) {
 	return set
 }
 
-// rhythmDays are the days on which it has to have been seen.
-var rhythmDays = [dayKinds]float32{3, 4}
+// rhythmDays are the days on which it has to have been seen; days off that are as working
+// days are may be half as many.
+var rhythmDays = [dayKinds]int{3, 4}
 
 // Rhythms are the stretches in which the path is expected to be worse by more than is worth
 // caring about.
@@ -52,9 +54,22 @@ func (b *Baseline) Rhythms(m Measure) []Rhythm {
 	if len(list) == 2 && overlap(list[0], list[1]) {
 		// The same hours on all days.
 		list[0].Weekdays |= list[1].Weekdays
-		list = list[:1]
+		return list[:1]
 	}
-	return list
+	off := b.clock.off
+	return slices.DeleteFunc(list, func(r Rhythm) bool {
+		weekend := r.Weekdays == maskOf(off)
+		return weekend && r.Days < rhythmDays[offDay]
+	})
+}
+
+func maskOf(days [7]bool) (set uint8) {
+	for d, is := range days {
+		if is {
+			set |= 1 << d
+		}
+	}
+	return set
 }
 
 func overlap(a, b Rhythm) bool {
@@ -100,7 +115,7 @@ func (m *Model) stretch(k int) (Rhythm, bool) {
 	high := make([]bool, n)
 	for b, y := range m.Middle[k] {
 		off := math.Abs(value(float64(y)) - low)
-		high[b] = float64(y) > quiet && off >= tolerance && m.Seen[k][b] >= rhythmDays[k] &&
+		high[b] = float64(y) > quiet && off >= tolerance && int(m.Seen[k][b]) >= rhythmDays[k]/(1+k) &&
 			(m.Measure.Counted() || float64(y)-quiet >= 2*float64(m.Spread[k][b]))
 	}
 	best, from, length, gap := 0, 0, 0, 0

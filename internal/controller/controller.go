@@ -16,6 +16,8 @@ import (
 	"sync"
 	"time"
 
+	"woodlark.example/core/guard"
+	normal "woodlark.example/core/normal"
 	"woodlark.example/core/route"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/plan"
@@ -49,6 +51,7 @@ type Controller struct {
 	store   *store.Store
 	log     *slog.Logger
 	zone    *time.Location
+	guards  guard.Options // by which paths are guarded
 
 	mu      sync.RWMutex
 	agents  map[ident.ID]*agentState
@@ -110,6 +113,7 @@ func New(ctx context.Context, o Options) (*Controller, error) {
 	}
 	c := &Controller{options: o, store: o.Store, log: o.Log, zone: o.Zone, agents: map[ident.ID]*agentState{},
 		paths: map[ident.ID]*pathState{}, watches: map[ident.ID]*Watch{}, active: map[ident.ID]progress{}, tracing: map[ident.ID]*tracing{}}
+	c.guards = guard.Options{Calendar: normal.Calendar{Zone: o.Zone}, Training: o.Training, Elsewhere: true}
 	c.twoEnds.going = map[ident.ID]*twoEnded{}
 	if err := c.load(ctx); err != nil {
 		return nil, err
@@ -167,14 +171,11 @@ func (c *Controller) load(ctx context.Context) error {
 		return err
 	}
 	for _, p := range paths {
-		state := newPathState(p)
+		state := c.newPathState(p)
 		if err := state.load(ctx, c); err != nil {
 			return err
 		}
 		c.paths[p.ID] = state
-	}
-	for _, p := range c.paths {
-		p.judge.SetPaths(len(c.paths))
 	}
 	if err := c.loadLoads(ctx); err != nil {
 		return err

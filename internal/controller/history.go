@@ -6,7 +6,8 @@ import (
 	"slices"
 	"time"
 
-	"woodlark.example/core/baseline"
+	"woodlark.example/core/guard"
+	normal "woodlark.example/core/normal"
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/plan"
@@ -26,17 +27,22 @@ func (c *Controller) Import(ctx context.Context, path ident.ID, minutes iter.Seq
 	if err != nil {
 		return err
 	}
-	c.mu.RLock()
-	paths := len(c.paths)
-	c.mu.RUnlock()
-	trainer := baseline.NewTrainer(baseline.NewJudge(baseline.Options{Paths: paths}), c.zone, c.options.Training)
+	options := c.guards
+	options.Elsewhere = false
+	past := guard.NewPath(&options, spreadOf(path))
+	var points []normal.Point // the last ones
+	var changes []guard.Change
 	rolls := newRoller()
 	batch := make([]plan.Record, 0, importRows)
 	var first time.Time
 	var last *plan.Record
 	for m := range minutes {
 		r := plan.Record{Path: path, Reading: m.Reading, Packed: reading.Pack(m.Reading.At, m.Probes)}
-		trainer.Add(baseline.PointOf(m.Reading))
+		point := normal.PointOf(m.Reading)
+		changes = append(changes, past.Add(point)...)
+		if points = append(points, point); len(points) >= 2*resumeReadings {
+			points = append(points[:0], points[len(points)-resumeReadings:]...)
+		}
 		rolls.add(m)
 		batch = append(batch, r)
 		last = &r
@@ -56,26 +62,35 @@ func (c *Controller) Import(ctx context.Context, path ident.ID, minutes iter.Seq
 	if err := c.store.ImportReadings(ctx, batch); err != nil {
 		return err
 	}
-	trainer.Train(last.Reading.At)
 	if err := c.store.SaveRollups(ctx, path, rolls.all()); err != nil {
 		return err
 	}
 	p.mu.Lock()
-	p.judge, p.first, p.last, p.judged = trainer.Judge(), first, last, last.Reading.At
+	b := past.Judge().Baseline()
+	p.guard = newGuarding(guard.Resume(&c.guards, spreadOf(path), past.State(), b, points[max(0, len(points)-resumeReadings):]))
+	p.first, p.last, p.judged = first, last, last.Reading.At
 	var episodes []store.Episode
-	for _, e := range trainer.Episodes() {
-		episodes = append(episodes, p.note(baseline.Change{Opened: true, Episode: e}))
+	byID := map[ident.ID]int{}
+	for _, change := range changes {
+		e := p.note(change)
+		if i, ok := byID[e.ID]; ok {
+			episodes[i] = e
+			continue
+		}
+		byID[e.ID] = len(episodes)
+		episodes = append(episodes, e)
 	}
-	p.findDaily(last.Reading.At, c.zone)
-	p.nextTraining = baseline.NextTraining([]baseline.Point{{At: first}}, time.Now(), c.zone)
 	p.mu.Unlock()
 	if err := c.store.SaveEpisodes(ctx, episodes); err != nil {
 		return err
 	}
-	if b := trainer.Judge().Baseline(); b != nil {
+	if b != nil {
 		if _, err := c.keepBaseline(ctx, p, b, false); err != nil {
 			return err
 		}
+	}
+	if err := c.saveGuards(ctx, p); err != nil {
+		return err
 	}
 	slots, err := c.store.Rollups(ctx, path, TraceSpan, last.Reading.At.Add(-24*time.Hour), last.Reading.At)
 	p.mu.Lock()

@@ -56,13 +56,15 @@ func TestImportedHistoryIsThatOfAMeasuredOne(t *testing.T) {
 		require.NotEmpty(t, a)
 		assert.Equal(t, b, a, "rollups of %v", span)
 	}
-	v, err := c.View(imported)
+	long := addWatch(t, c, "long", spec("192.0.2.3")).Paths[0]
+	require.NoError(t, c.Import(t.Context(), long, past(long, end, 9*24*60)))
+	v, err := c.View(long)
 	require.NoError(t, err)
 	require.NotNil(t, v.LastEpisode)
 	assert.WithinDuration(t, end.Add(-time.Hour), v.LastEpisode.FromAt, 3*time.Minute)
 	assert.Equal(t, end.Add(-time.Minute).UTC(), v.Last.Reading.At.UTC())
 	assert.NotEmpty(t, v.Trace, "the last day in small is there at once")
-	kept, err := s.Baselines(t.Context(), imported, false)
+	kept, err := s.Baselines(t.Context(), long, false)
 	require.NoError(t, err)
 	assert.Len(t, kept, 1)
 }

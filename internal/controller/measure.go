@@ -33,13 +33,8 @@ func (c *Controller) ensurePath(ctx context.Context, agent ident.ID, target stri
 	if p := c.paths[kept.ID]; p != nil {
 		return p, nil
 	}
-	p := newPathState(kept)
+	p := c.newPathState(kept)
 	c.paths[kept.ID] = p
-	for _, other := range c.paths {
-		other.mu.Lock()
-		other.judge.SetPaths(len(c.paths))
-		other.mu.Unlock()
-	}
 	return p, nil
 }
 

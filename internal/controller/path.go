@@ -9,13 +9,15 @@ import (
 
 	"woodlark.example/core/baseline"
 	"woodlark.example/core/finding"
+	"woodlark.example/core/guard"
+	normal "woodlark.example/core/normal"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store"
 )
 
 const (
-	resumeReadings = 120                 // that a judge is given back at start
+	resumeReadings = 96                  // that a judge is given back at start
 	episodeMemory  = 14 * 24 * time.Hour // of episodes that are looked at for findings
 	// TraceSlots of TraceSpan are the last day in small.
 	TraceSlots = 144
@@ -26,24 +28,23 @@ const (
 type pathState struct {
 	store.Path
 
-	mu           sync.Mutex
-	judge        *baseline.Judge
-	pinned       bool
-	taken        time.Time // when the baseline was
-	nextTraining time.Time
-	first        time.Time       // reading
-	last         *plan.Record    // that was judged or, of a path that no watch measures, asked for
-	judged       time.Time       // the last reading that was
-	continuous   time.Time       // the last reading of a continuous watch
-	episodes     []store.Episode // of the last days, oldest first
-	unsaved      []store.Episode
-	daily        *baseline.Daily
-	trace        [TraceSlots]*store.Slot // by time modulo a day
-	told         baseline.State          // the state that listeners were told of
+	mu         sync.Mutex
+	guard      guarding
+	pinned     bool
+	taken      time.Time       // when the baseline was
+	tried      time.Time       // to train it
+	first      time.Time       // reading
+	last       *plan.Record    // that was judged or, of a path that no watch measures, asked for
+	judged     time.Time       // the last reading that was
+	continuous time.Time       // the last reading of a continuous watch
+	episodes   []store.Episode // of the last days, oldest first
+	unsaved    []store.Episode
+	trace      [TraceSlots]*store.Slot // by time modulo a day
+	told       baseline.State          // the state that listeners were told of
 }
 
-func newPathState(p store.Path) *pathState {
-	return &pathState{Path: p, judge: baseline.NewJudge(baseline.Options{}), told: baseline.StateUnmeasured}
+func (c *Controller) newPathState(p store.Path) *pathState {
+	return &pathState{Path: p, guard: newGuarding(guard.NewPath(&c.guards, spreadOf(p.ID))), told: baseline.StateUnmeasured}
 }
 
 // load takes up what the database knows of the path.
@@ -56,21 +57,6 @@ func (p *pathState) load(ctx context.Context, c *Controller) error {
 	if p.episodes, err = c.store.Episodes(ctx, p.ID, now.Add(-episodeMemory), now.Add(time.Hour)); err != nil {
 		return err
 	}
-	var points []baseline.Point
-	for _, r := range last {
-		points = append(points, baseline.PointOf(r.Reading))
-	}
-	answered, err := c.store.Answered(ctx, p.ID)
-	if err != nil {
-		return err
-	}
-	var open []baseline.Episode
-	for _, e := range p.episodes {
-		if e.ToAt == nil {
-			open = append(open, EpisodeOf(e))
-		}
-	}
-	p.judge.Resume(open, answered, points)
 	if len(last) > 0 {
 		p.last = &last[len(last)-1]
 		p.judged = p.last.Reading.At
@@ -78,24 +64,8 @@ func (p *pathState) load(ctx context.Context, c *Controller) error {
 			return err
 		}
 	}
-	baselines, err := c.store.Baselines(ctx, p.ID, true)
-	if err != nil {
+	if err := p.resume(ctx, c, last); err != nil {
 		return err
-	}
-	for i, stored := range baselines { // newest first; a pinned one goes before
-		if i > 0 && !stored.Pinned {
-			continue
-		}
-		var b baseline.Baseline
-		if err := json.Unmarshal([]byte(stored.Body), &b); err != nil {
-			return fmt.Errorf("read the baseline of path %s: %w", p.ID, err)
-		}
-		p.judge.SetBaseline(&b)
-		p.pinned, p.taken = stored.Pinned, stored.TakenAt
-		p.nextTraining = baseline.NextTraining([]baseline.Point{{At: p.first}}, stored.TakenAt, c.zone)
-		if stored.Pinned {
-			break
-		}
 	}
 	slots, err := c.store.Rollups(ctx, p.ID, TraceSpan, now.Add(-24*time.Hour), now)
 	if err != nil {
@@ -104,8 +74,84 @@ func (p *pathState) load(ctx context.Context, c *Controller) error {
 	for _, s := range slots {
 		p.keepSlot(s)
 	}
-	p.findDaily(now, c.zone)
 	return nil
+}
+
+// resume takes up how the path was guarded, with its last readings.
+func (p *pathState) resume(ctx context.Context, c *Controller, last []plan.Record) error {
+	var points []normal.Point
+	for _, r := range last {
+		points = append(points, normal.PointOf(r.Reading))
+	}
+	b, err := p.loadBaseline(ctx, c)
+	if err != nil {
+		return err
+	}
+	stored, found, err := c.store.GuardOf(ctx, p.ID)
+	if err != nil {
+		return err
+	}
+	k := kept{IDs: map[int]ident.ID{}}
+	if found {
+		if err := json.Unmarshal([]byte(stored.State), &k); err != nil {
+			return fmt.Errorf("read how path %s is guarded: %w", p.ID, err)
+		}
+	} else {
+		// It was guarded otherwise before, or is new: what was open then is over with what
+		// opened it.
+		k.Guard.First, k.Guard.Next = p.first, time.Now()
+		if k.Guard.Answered, err = c.store.Answered(ctx, p.ID); err != nil {
+			return err
+		}
+		if err := p.closeOld(ctx, c); err != nil {
+			return err
+		}
+	}
+	p.guard = newGuarding(guard.Resume(&c.guards, spreadOf(p.ID), k.Guard, b, points))
+	p.guard.ids = k.IDs
+	return nil
+}
+
+// loadBaseline reads the newest baseline of a path, the pinned one before others; nil when
+// there is none, or it is of a kind that is not read any more.
+func (p *pathState) loadBaseline(ctx context.Context, c *Controller) (b *normal.Baseline, err error) {
+	baselines, err := c.store.Baselines(ctx, p.ID, true)
+	if err != nil {
+		return nil, err
+	}
+	for i, stored := range baselines { // newest first; a pinned one goes before
+		if i > 0 && !stored.Pinned {
+			continue
+		}
+		var read normal.Baseline
+		if err := json.Unmarshal([]byte(stored.Body), &read); err != nil {
+			return nil, fmt.Errorf("read the baseline of path %s: %w", p.ID, err)
+		}
+		if len(read.Models) == 0 {
+			continue // of an earlier version: it is learnt anew
+		}
+		b, p.pinned, p.taken = &read, stored.Pinned, stored.TakenAt
+		if stored.Pinned {
+			break
+		}
+	}
+	return b, nil
+}
+
+// closeOld closes the episodes that an earlier version left open, at the last reading.
+func (p *pathState) closeOld(ctx context.Context, c *Controller) error {
+	var list []store.Episode
+	for i := range p.episodes {
+		if p.episodes[i].ToAt == nil {
+			to := time.Now().UTC()
+			if p.last != nil {
+				to = p.last.Reading.At.Add(p.last.Reading.Span).UTC()
+			}
+			p.episodes[i].ToAt = &to
+			list = append(list, p.episodes[i])
+		}
+	}
+	return c.store.SaveEpisodes(ctx, list)
 }
 
 // EpisodeOf reads a stored episode.
@@ -141,7 +187,7 @@ func (p *pathState) lastEnd() time.Time {
 
 // take judges a reading. It returns the episodes that are to be kept, and
 // whether the path's standing changed.
-func (p *pathState) take(r plan.Record, zone *time.Location) (keep []store.Episode, changed bool) {
+func (p *pathState) take(r plan.Record) (keep []store.Episode, changed bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if !p.judges(r) {
@@ -155,13 +201,17 @@ func (p *pathState) take(r plan.Record, zone *time.Location) (keep []store.Episo
 	if p.first.IsZero() {
 		p.first = r.Reading.At
 	}
-	changes := p.judge.Add(baseline.PointOf(r.Reading))
+	changes := p.guard.Add(normal.PointOf(r.Reading))
+	kept, changed := p.noteAll(changes)
+	return append(keep, kept...), changed
+}
+
+// noteAll takes changes of episodes into the list and returns them as they are kept, and
+// whether the path's standing changed.
+func (p *pathState) noteAll(changes []guard.Change) (keep []store.Episode, changed bool) {
 	for _, change := range changes {
 		keep = append(keep, p.note(change))
-		changed = changed || change.Opened || change.Closed
-	}
-	if changed {
-		p.findDaily(r.Reading.At, zone)
+		changed = changed || change.What != guard.Worse && change.What != guard.Easing
 	}
 	return keep, changed
 }
@@ -181,36 +231,28 @@ func (p *pathState) judges(r plan.Record) bool {
 }
 
 // note takes a change of an episode into the list and returns it as it is kept.
-func (p *pathState) note(c baseline.Change) store.Episode {
-	excesses, _ := json.Marshal(c.Episode.Excesses)
-	e := store.Episode{PathID: p.ID, Kind: string(c.Episode.Kind), FromAt: c.Episode.From.UTC(), Excesses: string(excesses)}
-	if !c.Episode.Open() {
-		to := c.Episode.To.UTC()
+func (p *pathState) note(c guard.Change) store.Episode {
+	x := episodeOf(c.Episode)
+	excesses, _ := json.Marshal(x.Excesses)
+	e := store.Episode{PathID: p.ID, Kind: string(x.Kind), FromAt: x.From.UTC(), Excesses: string(excesses)}
+	if !x.Open() {
+		to := x.To.UTC()
 		e.ToAt = &to
 	}
-	if !c.Opened {
-		for i := len(p.episodes) - 1; i >= 0; i-- {
-			if old := p.episodes[i]; old.Kind == e.Kind && old.ToAt == nil {
-				e.ID = old.ID
+	if id, ok := p.guard.ids[c.Number]; ok {
+		e.ID = id
+		for i := range p.episodes {
+			if p.episodes[i].ID == id {
 				p.episodes[i] = e
 				return e
 			}
 		}
+	} else {
+		e.ID = ident.New()
+		p.guard.ids[c.Number] = e.ID
 	}
-	e.ID = ident.New()
 	p.episodes = append(p.episodes, e)
 	return e
-}
-
-func (p *pathState) findDaily(now time.Time, zone *time.Location) {
-	from := now.Add(-episodeMemory)
-	if p.first.After(from) {
-		from = p.first
-	}
-	p.daily = nil
-	if d, ok := baseline.DailyOf(p.pastEpisodes(), from, now, zone); ok {
-		p.daily = &d
-	}
 }
 
 func (p *pathState) pastEpisodes() []baseline.Episode {
@@ -270,9 +312,9 @@ func (c *Controller) view(p *pathState, watches []*Watch, now time.Time) View {
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	v.Verdict = p.judge.Verdict(now, patience)
-	v.Last, v.Pinned, v.TakenAt, v.Baseline = p.last, p.pinned, p.taken, p.judge.Baseline()
-	v.Daily = p.daily
+	v.Verdict = p.guard.verdict(now, patience)
+	v.Last, v.Pinned, v.TakenAt, v.Baseline = p.last, p.pinned, p.taken, p.guard.known
+	v.Daily = p.guard.daily()
 	if v.Verdict.Never {
 		v.Verdict.Since = p.first // the judge remembers only the last readings
 	}
@@ -288,7 +330,7 @@ func (c *Controller) view(p *pathState, watches []*Watch, now time.Time) View {
 		e := p.episodes[n-1]
 		v.LastEpisode = &e
 	}
-	v.Findings = finding.OfPath(finding.Standing{Verdict: v.Verdict, Now: now, Cause: p.cause(), Daily: p.daily, Past: p.pastEpisodes()})
+	v.Findings = finding.OfPath(finding.Standing{Verdict: v.Verdict, Now: now, Cause: p.cause(), Properties: p.guard.Properties(), Zone: c.zone, Past: p.pastEpisodes()})
 	oldest := now.Add(-24 * time.Hour)
 	v.Trace = make([]*store.Slot, 0, TraceSlots)
 	for _, s := range p.trace {

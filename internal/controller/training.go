@@ -6,18 +6,19 @@ import (
 	"fmt"
 	"time"
 
-	"woodlark.example/core/baseline"
+	normal "woodlark.example/core/normal"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/store"
 )
 
-// trainDue makes new rolling baselines for the paths whose time has come.
+// trainDue makes new rolling baselines for the paths whose time has come: each has its own
+// minute of the day.
 func (c *Controller) trainDue(ctx context.Context, now time.Time) error {
 	c.mu.RLock()
 	var due []*pathState
 	for _, p := range c.paths {
 		p.mu.Lock()
-		if !p.pinned && p.last != nil && !now.Before(p.nextTraining) {
+		if p.last != nil && p.due(now) {
 			due = append(due, p)
 		}
 		p.mu.Unlock()
@@ -27,48 +28,71 @@ func (c *Controller) trainDue(ctx context.Context, now time.Time) error {
 		if ctx.Err() != nil {
 			return nil
 		}
-		if _, err := c.train(ctx, p, now.Add(-c.options.Training), now, false); err != nil {
+		if err := c.train(ctx, p, now); err != nil {
 			return err
 		}
-		p.mu.Lock()
-		// A young path learns again soon: its first baseline after half an hour
-		// of readings, hours for the first day, then each midnight.
-		switch {
-		case p.judge.Baseline() == nil:
-			p.nextTraining = now.Add(5 * time.Minute)
-		default:
-			p.nextTraining = baseline.NextTraining([]baseline.Point{{At: p.first}}, now, c.zone)
-		}
-		p.findDaily(now, c.zone)
-		p.mu.Unlock()
 	}
 	return nil
 }
 
-// train makes a baseline from a window and keeps it. It returns nil when there
-// are too few readings.
-func (c *Controller) train(ctx context.Context, p *pathState, from, to time.Time, pin bool) (*store.Baseline, error) {
-	points, err := c.store.Points(ctx, p.ID, from, to)
-	if err != nil {
-		return nil, err
-	}
-	p.mu.Lock()
-	exclude := baseline.Spans(p.pastEpisodes())
-	p.mu.Unlock()
-	if pin {
-		exclude = nil // who pins a window says that it is normal
-	}
-	b, err := baseline.Build(points, baseline.Training{Zone: c.zone, Exclude: exclude})
-	if err != nil {
-		if pin {
-			return nil, fmt.Errorf("%w: %w", ErrInvalid, err)
-		}
-		return nil, nil
-	}
-	return c.keepBaseline(ctx, p, b, pin)
+// firstBaseline is how long after its first reading a path gets its first baseline, so that
+// there is something to see.
+const firstBaseline = 30 * time.Minute
+
+// due reports whether the path is to be trained; p.mu is held.
+func (p *pathState) due(now time.Time) bool {
+	return p.guard.Due(now) || p.guard.Judge().Baseline() == nil && now.Sub(p.first) >= firstBaseline && now.Sub(p.tried) >= 5*time.Minute
 }
 
-func (c *Controller) keepBaseline(ctx context.Context, p *pathState, b *baseline.Baseline, pin bool) (*store.Baseline, error) {
+// train makes a new baseline of a path, unless its is pinned, and asks what the path has come
+// to be.
+func (c *Controller) train(ctx context.Context, p *pathState, now time.Time) error {
+	h, err := c.store.History(ctx, p.ID, now.Add(-c.options.Training), now)
+	if err != nil {
+		return err
+	}
+	p.mu.Lock()
+	before := p.guard.Judge().Baseline()
+	changes := p.guard.Train(h, now)
+	if p.pinned {
+		p.guard.Judge().SetBaseline(before)
+	}
+	p.tried = now
+	b := p.guard.Judge().Baseline()
+	p.guard.refresh()
+	keep, changed := p.noteAll(changes)
+	p.mu.Unlock()
+	if err := c.store.SaveEpisodes(ctx, keep); err != nil {
+		c.retryEpisodes(keep)
+		return err
+	}
+	if changed {
+		c.publish(Event{Kind: StateChanged, Path: p.ID})
+	}
+	if b != nil && b != before {
+		if _, err := c.keepBaseline(ctx, p, b, false); err != nil {
+			return err
+		}
+	}
+	return c.saveGuards(ctx, p)
+}
+
+// saveGuards keeps how paths are guarded.
+func (c *Controller) saveGuards(ctx context.Context, paths ...*pathState) error {
+	var list []store.Guard
+	for _, p := range paths {
+		p.mu.Lock()
+		state, err := p.guard.state()
+		p.mu.Unlock()
+		if err != nil {
+			return fmt.Errorf("write how path %s is guarded: %w", p.ID, err)
+		}
+		list = append(list, store.Guard{PathID: p.ID, State: state, UpdatedAt: time.Now().UTC()})
+	}
+	return c.store.SaveGuards(ctx, list)
+}
+
+func (c *Controller) keepBaseline(ctx context.Context, p *pathState, b *normal.Baseline, pin bool) (*store.Baseline, error) {
 	body, err := json.Marshal(b)
 	if err != nil {
 		return nil, err
@@ -78,10 +102,30 @@ func (c *Controller) keepBaseline(ctx context.Context, p *pathState, b *baseline
 		return nil, err
 	}
 	p.mu.Lock()
-	p.judge.SetBaseline(b)
+	p.guard.Judge().SetBaseline(b)
+	p.guard.refresh()
 	p.pinned, p.taken = pin, kept.TakenAt
 	p.mu.Unlock()
 	return &kept, nil
+}
+
+// take makes a baseline of what somebody says is normal.
+func (c *Controller) take(ctx context.Context, p *pathState, from, to time.Time, pin bool) (*store.Baseline, error) {
+	h, err := c.store.History(ctx, p.ID, from, to)
+	if err != nil {
+		return nil, err
+	}
+	t := normal.Training{Calendar: c.guards.Calendar, Tolerances: c.guards.Tolerances, Trusted: true}
+	if !pin {
+		p.mu.Lock()
+		t.Weigh = p.guard.Weights(to) // who pins a window says that all of it is normal
+		p.mu.Unlock()
+	}
+	b, err := normal.Build(h, t)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrInvalid, err)
+	}
+	return c.keepBaseline(ctx, p, b, pin)
 }
 
 // TakeBaseline makes a baseline from the last readings of a path, and pins it
@@ -95,10 +139,7 @@ func (c *Controller) TakeBaseline(ctx context.Context, path ident.ID, last time.
 		last = c.options.Training
 	}
 	now := time.Now()
-	kept, err := c.train(ctx, p, now.Add(-last), now, pin)
-	if err == nil && kept == nil {
-		return nil, fmt.Errorf("%w: in the last %v there are fewer than %d readings outside episodes; take a longer stretch, or wait", ErrInvalid, last, baseline.MinReadings)
-	}
+	kept, err := c.take(ctx, p, now.Add(-last), now, pin)
 	if err == nil {
 		c.noteChange(ctx, "baseline_taken", c.nameOf(p), nil, map[string]any{"path": path, "readings": kept.Readings, "last": last.String(), "pinned": pin})
 	}
@@ -117,7 +158,6 @@ func (c *Controller) PinBaseline(ctx context.Context, path ident.ID, pin bool) e
 	p.mu.Lock()
 	before := p.pinned
 	p.pinned = pin
-	p.nextTraining = time.Time{}
 	p.mu.Unlock()
 	what := "baseline_unpinned"
 	if pin {

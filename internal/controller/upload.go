@@ -59,6 +59,7 @@ func (c *Controller) judge(ctx context.Context, u plan.Upload) {
 	slices.SortStableFunc(u.Readings, func(a, b plan.Record) int { return a.Reading.At.Compare(b.Reading.At) })
 	var episodes []store.Episode
 	changed := map[ident.ID]bool{}
+	var moved []*pathState // paths whose episodes changed
 	for _, r := range u.Readings {
 		c.mu.RLock()
 		p := c.paths[r.Path]
@@ -66,14 +67,20 @@ func (c *Controller) judge(ctx context.Context, u plan.Upload) {
 		if p == nil {
 			continue
 		}
-		opened, moved := p.take(r, c.zone)
+		opened, stands := p.take(r)
+		if len(opened) > 0 && !slices.Contains(moved, p) {
+			moved = append(moved, p)
+		}
 		episodes = append(episodes, opened...)
-		changed[r.Path] = changed[r.Path] || moved
+		changed[r.Path] = changed[r.Path] || stands
 		c.publish(Event{Kind: NewReading, Path: r.Path, Reading: &r})
 	}
 	if err := c.store.SaveEpisodes(ctx, episodes); err != nil {
 		c.log.Error("episodes could not be kept; they are kept with the next reading", "error", err)
 		c.retryEpisodes(episodes)
+	}
+	if err := c.saveGuards(ctx, moved...); err != nil {
+		c.log.Error("how paths are guarded could not be kept; it is kept with the next training", "error", err)
 	}
 	if len(u.Sweeps) > 0 {
 		c.publish(Event{Kind: NewSweep})

@@ -115,8 +115,12 @@ func TestDemoAndConsole(t *testing.T) {
 		require.NoError(t, json.Unmarshal([]byte(out), &d))
 		assert.Equal(t, 17, d.Watched)
 		code := map[string]string{}
-		for _, p := range append(append(append([]apitype.Path{}, d.Now...), d.Daily...), d.Never...) {
-			code[p.To] = string(p.Findings[len(p.Findings)-1].Code)
+		for _, p := range append(append([]apitype.Path{}, d.Now...), d.Never...) {
+			code[p.To] = string(p.Findings[0].Code)
+		}
+		for _, p := range d.Daily {
+			require.Len(t, p.Findings, 2, "what is daily is one property beside that it is steady")
+			code[p.To] = string(p.Findings[1].Code)
 		}
 		for _, e := range d.Ended {
 			require.Len(t, e.Episodes, 1)

@@ -1,0 +1,72 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+
+	"gorm.io/gorm/clause"
+
+	"woodlark.example/core/figure"
+	baseline "woodlark.example/core/normal"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+)
+
+// Guard is what has to be kept of how a path is guarded, beside its readings and its baseline.
+// State is JSON.
+type Guard struct {
+	PathID    ident.ID `gorm:"primaryKey"`
+	State     string
+	UpdatedAt time.Time
+}
+
+// SaveGuards keeps how paths are guarded.
+func (s *Store) SaveGuards(ctx context.Context, list []Guard) error {
+	if len(list) == 0 {
+		return nil
+	}
+	return wrap("keep how paths are guarded", s.db.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(list, 20).Error)
+}
+
+// GuardOf is how a path is guarded; false when nothing is kept of it.
+func (s *Store) GuardOf(ctx context.Context, path ident.ID) (Guard, bool, error) {
+	var list []Guard
+	err := s.db.WithContext(ctx).Where("path_id = ?", path).Limit(1).Find(&list).Error
+	if err != nil || len(list) == 0 {
+		return Guard{}, false, wrap("read how a path is guarded", err)
+	}
+	return list[0], true, nil
+}
+
+// History is what of a path's readings is learnt from.
+func (s *Store) History(ctx context.Context, path ident.ID, from, to time.Time) (*baseline.History, error) {
+	rows, err := s.query(ctx, "SELECT at, span_ms, sent, answered, lost, rtt_median_ns, jitter_ns FROM readings WHERE path_id = ? AND at >= ? AND at < ? AND flags & ? = 0 ORDER BY at",
+		path[:], from.UTC(), to.UTC(), plan.NotJudged)
+	if err != nil {
+		return nil, wrap("read what is learnt from", err)
+	}
+	defer rows.Close()
+	h := &baseline.History{}
+	for rows.Next() {
+		var p baseline.Point
+		var span int64
+		var row readingRow
+		if err := rows.Scan(&p.At, &span, &p.Sent, &p.Answered, &p.Lost, &row.RTTMedianNs, &row.JitterNs); err != nil {
+			return nil, wrap("read what is learnt from", err)
+		}
+		p.Span = time.Duration(span) * time.Millisecond
+		if v, ok := duration(row.RTTMedianNs).Get(); ok {
+			p.Set(baseline.RTT, figure.Millis(v))
+		}
+		if v, ok := duration(row.JitterNs).Get(); ok {
+			p.Set(baseline.Jitter, figure.Millis(v))
+		}
+		h.Add(p)
+	}
+	if err := rows.Err(); err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return nil, wrap("read what is learnt from", err)
+	}
+	return h, nil
+}
