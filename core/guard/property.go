@@ -295,9 +295,8 @@ func (p *Path) expect(m baseline.Measure, kind PropertyKind, counts []int, enoug
 		}
 	}
 	r := baseline.Recurrence{Measure: m, From: (first - margin + 1440) % 1440, To: (last + margin) % 1440, Shift: moreThan * worst}
-	for d, list := range byDay {
+	for _, list := range byDay {
 		r.Weekdays |= 1 << list[0].weekday
-		_ = d
 	}
 	if kind == Daily {
 		r.Weekdays = p.options.Calendar.Mask(off)
@@ -306,7 +305,7 @@ func (p *Path) expect(m baseline.Measure, kind PropertyKind, counts []int, enoug
 		}
 	}
 	for i, old := range p.expected {
-		if old.Measure == m && old.Weekdays&r.Weekdays == r.Weekdays && hoursMeet(old.Recurrence, r) {
+		if old.Measure == m && old.Weekdays&r.Weekdays == r.Weekdays && old.Meets(r) {
 			if now.Sub(old.At) < time.Hour || old.Shift >= r.Shift && covers(old.Recurrence, r) {
 				return
 			}
@@ -321,11 +320,11 @@ func (p *Path) expect(m baseline.Measure, kind PropertyKind, counts []int, enoug
 	if n, ok := p.judge.Baseline().At(m, since); ok {
 		normal = n.Expected
 	}
-	now2 := normal + worst
+	then := normal + worst
 	if m.LessIsWorse() {
-		now2 = normal - worst
+		then = normal - worst
 	}
-	p.tell(Property{Kind: kind, Measure: m, Since: since, ToldAt: now, Before: normal, Now: now2, Weekdays: r.Weekdays, From: from % 1440, To: (from + best) % 1440, Days: len(byDay), Sure: 0.9})
+	p.tell(Property{Kind: kind, Measure: m, Since: since, ToldAt: now, Before: normal, Now: then, Weekdays: r.Weekdays, From: from % 1440, To: (from + best) % 1440, Days: len(byDay), Sure: 0.9})
 }
 
 // expectBeside expects of the other measures what they were at those times.
@@ -371,8 +370,6 @@ type expected struct {
 	baseline.Recurrence
 	At time.Time `json:"at"`
 }
-
-func hoursMeet(a, b baseline.Recurrence) bool { return a.Meets(b) }
 
 func covers(a, b baseline.Recurrence) bool {
 	length := func(r baseline.Recurrence) int { return (r.To - r.From + 1440) % 1440 }

@@ -2,8 +2,6 @@ package store
 
 import (
 	"context"
-	"database/sql"
-	"errors"
 	"time"
 
 	"gorm.io/gorm/clause"
@@ -65,8 +63,5 @@ func (s *Store) History(ctx context.Context, path ident.ID, from, to time.Time) 
 		}
 		h.Add(p)
 	}
-	if err := rows.Err(); err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return nil, wrap("read what is learnt from", err)
-	}
-	return h, nil
+	return h, wrap("read what is learnt from", rows.Err())
 }
