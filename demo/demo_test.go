@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"woodlark.example/core/baseline"
 	"woodlark.example/core/guard"
-	baseline "woodlark.example/core/normal"
 	"woodlark.example/core/reading"
 	"woodlark.example/demo"
 	"woodlark.example/internal/probe/history"
@@ -41,7 +41,7 @@ func judge(t *testing.T, agent, target string, f wire.Family) *guard.Path {
 	return p
 }
 
-func TestTheFiveTruths(t *testing.T) {
+func TestTheTruths(t *testing.T) {
 	at := func(day, hour, minute int) time.Time { return time.Date(2026, 11, day, hour, minute, 0, 0, time.UTC) }
 	within := func(t *testing.T, want, got time.Time) {
 		t.Helper()
@@ -83,6 +83,17 @@ func TestTheFiveTruths(t *testing.T) {
 		assert.Equal(t, guard.Lost, episodes[0].Kind)
 		assert.WithinDuration(t, at(22, 23, 10), episodes[0].From, 5*time.Second)
 		assert.WithinDuration(t, at(22, 23, 50), episodes[0].To, 5*time.Second)
+	})
+	t.Run("the landing stages are slower since yesterday evening", func(t *testing.T) {
+		for _, stage := range []string{"stage.aukrock.example", "stage.eidersound.example", "stage.fulmarstack.example"} {
+			episodes := judge(t, ops, stage, wire.IPv4).Episodes()
+			require.Len(t, episodes, 1, stage)
+			assert.True(t, episodes[0].Open())
+			within(t, at(22, 18, 10), episodes[0].From)
+			x, ok := episodes[0].Excess(baseline.RTT)
+			require.True(t, ok)
+			assert.InDelta(t, 4.6, x.Now-x.Normal, 0.3)
+		}
 	})
 	t.Run("the gate drops ICMP", func(t *testing.T) {
 		p := judge(t, ops, "gate.drydock.example", wire.IPv4)

@@ -1,240 +1,228 @@
 package baseline
 
 import (
+	"encoding/json"
 	"fmt"
 	"math"
-	"slices"
 	"time"
-
-	"woodlark.example/core/loss"
 )
 
-const (
-	// sampleSize is how many evenly spaced quantiles stand for a
-	// distribution in the rank test: enough that 15 readings wholly beyond
-	// it are significant for thousands of paths.
-	sampleSize = 61
-	// MinReadings is how many readings a baseline needs at the least.
-	MinReadings = 30
-	// minRepeats is in how many different weeks (or days) an hour of the week
-	// (or of the day) must have been seen to have a normal of its own.
-	minRepeats = 3
-)
-
-// Normal is the distribution of one measure's readings.
-type Normal struct {
-	Readings  int       `json:"readings"`
-	Median    float64   `json:"median"`
-	MAD       float64   `json:"mad"`  // median absolute deviation from the median, unscaled
-	Low       float64   `json:"low"`  // 5 % quantile: the band's lower edge
-	High      float64   `json:"high"` // 95 % quantile: the band's upper edge
-	Quantiles []float64 `json:"quantiles"`
-	Sent      int       `json:"sent,omitempty"` // of loss: all probes of the readings
-	Lost      int       `json:"lost,omitempty"`
-}
-
-// Expected is the value that a new reading is compared with: the median, and
-// for loss the ratio over all probes, because the median of many readings
-// without loss hides a small steady one.
-func (n Normal) Expected(m Measure) float64 {
-	if m == Loss && n.Sent > 0 {
-		return float64(n.Lost) / float64(n.Sent)
-	}
-	return n.Median
-}
-
-// Resolution says how finely a normal follows the clock.
-type Resolution string
-
-// The resolutions, finest first.
-const (
-	HourOfWeek Resolution = "hour_of_week"
-	HourOfDay  Resolution = "hour_of_day"
-	Overall    Resolution = "overall"
-)
-
-// Profile is what is normal of one measure, by the clock.
-type Profile struct {
-	Overall *Normal         `json:"overall,omitempty"`
-	Day     map[int]*Normal `json:"day,omitempty"`  // by hour, 0 to 23
-	Week    map[int]*Normal `json:"week,omitempty"` // by hour of the week, 0 = Sunday 00:00
-}
+// MinReadings is how many readings a baseline needs at the least.
+const MinReadings = 30
 
 // Baseline is what is normal for one path.
 type Baseline struct {
-	From     time.Time            `json:"from"`
-	To       time.Time            `json:"to"`
-	ZoneName string               `json:"zone"`
-	Readings int                  `json:"readings"`
-	Profiles map[Measure]*Profile `json:"profiles"`
+	From     time.Time          `json:"from"`
+	To       time.Time          `json:"to"`
+	ZoneName string             `json:"zone"`
+	Readings int                `json:"readings"`
+	Models   map[Measure]*Model `json:"models"`
+	// Silence is how many readings in a row without any answer the path has now and then; 0 when
+	// it has none.
+	Silence int `json:"silence,omitempty"`
 
-	zone *time.Location
+	// Off and Holidays are the calendar's, Tolerances those that it was made with.
+	Off        []time.Weekday `json:"off,omitempty"`
+	Holidays   []time.Time    `json:"holidays,omitempty"`
+	Tolerances Tolerances     `json:"tolerances,omitempty"`
+
+	list  [measures]*Model
+	clock clockwork
 }
 
 // Training says what a baseline is made from.
 type Training struct {
-	Zone    *time.Location // whose hours count; UTC when nil
-	Exclude []Interval     // episodes, which are not normal
+	Calendar   Calendar
+	Tolerances Tolerances
+	// Weigh are stretches that count less than others, such as episodes; one that weighs
+	// nothing is left out.
+	Weigh []Weight
+	// Recur is what comes back at hours of its own and is expected then.
+	Recur []Recurrence
+	// Trusted: somebody says that this is normal, at all hours, however little it is.
+	Trusted bool
+	// Shifts are new levels: what lies before one counts as if it had been there already.
+	Shifts []Shift
 }
 
-// Build makes a baseline from the points of a training window. It returns an
-// error when fewer than MinReadings points are left outside the episodes.
-func Build(points []Point, t Training) (*Baseline, error) {
-	zone := t.Zone
-	if zone == nil {
-		zone = time.UTC
+// Shift is a change of level that stays, or stayed for a while.
+type Shift struct {
+	Interval
+	Measure Measure `json:"measure"`
+	By      float64 `json:"by"` // in the measure's unit
+}
+
+// Weight is a stretch of time that counts less in training.
+type Weight struct {
+	Interval
+	Weight float64
+}
+
+// Build makes a baseline from a history. It returns an error when fewer than MinReadings
+// answered readings are left.
+func Build(h *History, t Training) (*Baseline, error) {
+	b := &Baseline{ZoneName: t.Calendar.zone().String(), Models: map[Measure]*Model{}, clock: t.Calendar.clockwork(),
+		Off: t.Calendar.Off, Holidays: t.Calendar.Holidays, Tolerances: t.Tolerances}
+	moments, weights := make([]moment, h.Len()), make([]float64, h.Len())
+	for i, at := range h.at {
+		moments[i] = b.clock.at(at)
+		weights[i] = 1
+		if h.sent[i] > 0 && h.answered[i] == 0 {
+			weights[i] = 0
+		}
 	}
-	b := &Baseline{ZoneName: zone.String(), zone: zone, Profiles: map[Measure]*Profile{}}
-	kept := make([]Point, 0, len(points))
-	for _, p := range points {
-		if p.Sent == 0 || p.Silent() || excluded(p.At, t.Exclude) {
+	for _, w := range t.Weigh {
+		for i := h.index(w.From); i < len(h.at) && (w.To.IsZero() || h.at[i] < w.To.Unix()); i++ {
+			weights[i] = min(weights[i], w.Weight)
+		}
+	}
+	for i, at := range h.at {
+		if weights[i] > 0 {
+			if b.Readings == 0 {
+				b.From = time.Unix(at, 0).UTC()
+			}
+			b.To = time.Unix(at+int64(h.span[i]), 0).UTC()
+			b.Readings++
+		}
+	}
+	b.Silence = silences(h)
+	if b.Readings < MinReadings {
+		return nil, fmt.Errorf("a baseline needs %d readings outside episodes, there are %d", MinReadings, b.Readings)
+	}
+	for _, m := range Measures() {
+		if m != Loss && h.values[m] == nil {
 			continue
 		}
-		kept = append(kept, p)
+		if model := fit(m, h, moments, weights, t); model != nil {
+			for _, r := range t.Recur {
+				if r.Measure == m {
+					model.Recurs = append(model.Recurs, r)
+				}
+			}
+			b.Models[m] = model
+		}
 	}
-	if len(kept) < MinReadings {
-		return nil, fmt.Errorf("a baseline needs %d readings outside episodes, there are %d", MinReadings, len(kept))
-	}
-	b.From, b.To, b.Readings = kept[0].At, kept[len(kept)-1].At.Add(kept[len(kept)-1].Span), len(kept)
-	for _, m := range Measures() {
-		b.Profiles[m] = profileOf(kept, m, zone)
-	}
+	b.ready()
 	return b, nil
 }
 
-func excluded(t time.Time, intervals []Interval) bool {
-	return slices.ContainsFunc(intervals, func(i Interval) bool { return i.Covers(t) })
-}
-
-// bucket gathers the values of one hour, and on how many periods they fell.
-type bucket struct {
-	values     []float64
-	sent, lost int
-	periods    map[int]struct{}
-}
-
-func (b *bucket) add(v float64, p Point, period int) {
-	b.values = append(b.values, v)
-	b.sent += p.Sent
-	b.lost += p.Lost
-	if b.periods == nil {
-		b.periods = map[int]struct{}{}
-	}
-	b.periods[period] = struct{}{}
-}
-
-func (b *bucket) normal(m Measure) *Normal {
-	n := NormalOf(b.values)
-	if m == Loss {
-		n.Sent, n.Lost = b.sent, b.lost
-	}
-	return n
-}
-
-func profileOf(points []Point, m Measure, zone *time.Location) *Profile {
-	var all bucket
-	var days [24]bucket
-	var weeks [168]bucket
-	for _, p := range points {
-		v, ok := p.Value(m)
-		if !ok {
-			continue
+// silences is the longest run of readings without any answer among short ones, if a path has
+// such now and then.
+func silences(h *History) (longest int) {
+	const short = 10 * 60
+	runs := 0
+	for i := 0; i < h.Len(); {
+		n, span := 0, 0
+		for ; i < h.Len() && h.sent[i] > 0 && h.answered[i] == 0; i++ {
+			n++
+			span += int(h.span[i])
 		}
-		local := p.At.In(zone)
-		day := civilDay(local)
-		all.add(v, p, 0)
-		days[local.Hour()].add(v, p, day)
-		weeks[int(local.Weekday())*24+local.Hour()].add(v, p, (day+4)/7)
-	}
-	profile := &Profile{Day: map[int]*Normal{}, Week: map[int]*Normal{}}
-	if len(all.values) == 0 {
-		return profile
-	}
-	profile.Overall = all.normal(m)
-	for h := range days {
-		if len(days[h].periods) >= minRepeats {
-			profile.Day[h] = days[h].normal(m)
+		if n > 0 && span <= short {
+			runs++
+			longest = max(longest, n)
+		}
+		if n == 0 {
+			i++
 		}
 	}
-	for h := range weeks {
-		if len(weeks[h].periods) >= minRepeats {
-			profile.Week[h] = weeks[h].normal(m)
-		}
+	if runs < 3 {
+		return 0
 	}
-	return profile
+	return longest
 }
 
-// civilDay numbers the days of the local calendar; day 0 is a Thursday.
-func civilDay(t time.Time) int {
-	y, m, d := t.Date()
-	return int(time.Date(y, m, d, 0, 0, 0, 0, time.UTC).Unix() / 86400)
+func (b *Baseline) ready() {
+	for m, model := range b.Models {
+		b.list[m] = model
+		model.ready()
+	}
 }
 
-// At is what is normal of a measure at a time, as finely as the data carries;
-// false when the baseline knows nothing of the measure.
-func (b *Baseline) At(m Measure, t time.Time) (Normal, Resolution, bool) {
-	if b == nil || b.Profiles[m] == nil || b.Profiles[m].Overall == nil {
-		return Normal{}, "", false
+// Weigh holds a point's figure against what is normal; false when the baseline knows too
+// little of that measure at that hour, or the point has no such figure.
+func (b *Baseline) Weigh(m Measure, p *Point, follow *Following) (w Weighed, ok bool) {
+	if b == nil || b.list[m] == nil {
+		return w, false
 	}
-	local := t.In(b.location())
-	p := b.Profiles[m]
-	if n := p.Week[int(local.Weekday())*24+local.Hour()]; n != nil {
-		return *n, HourOfWeek, true
-	}
-	if n := p.Day[local.Hour()]; n != nil {
-		return *n, HourOfDay, true
-	}
-	return *p.Overall, Overall, true
-}
-
-func (b *Baseline) location() *time.Location {
-	if b.zone == nil {
-		zone, err := time.LoadLocation(b.ZoneName)
-		if err != nil {
-			zone = time.UTC
-		}
-		b.zone = zone
-	}
-	return b.zone
-}
-
-// NormalOf describes the distribution of values, which must not be empty.
-func NormalOf(values []float64) *Normal {
-	sorted := slices.Clone(values)
-	slices.Sort(sorted)
-	n := &Normal{Readings: len(sorted), Median: quantile(sorted, 0.5), Low: quantile(sorted, 0.05), High: quantile(sorted, 0.95)}
-	deviations := make([]float64, len(sorted))
-	for i, v := range sorted {
-		deviations[i] = math.Abs(v - n.Median)
-	}
-	slices.Sort(deviations)
-	n.MAD = quantile(deviations, 0.5)
-	size := min(sampleSize, len(sorted))
-	n.Quantiles = make([]float64, size)
-	for i := range n.Quantiles {
-		n.Quantiles[i] = sorted[0]
-		if size > 1 {
-			n.Quantiles[i] = quantile(sorted, float64(i)/float64(size-1))
-		}
-	}
-	return n
-}
-
-func quantile(sorted []float64, q float64) float64 {
-	position := float64(len(sorted)-1) * q
-	below := int(position)
-	if below >= len(sorted)-1 {
-		return sorted[len(sorted)-1]
-	}
-	return sorted[below] + (position-float64(below))*(sorted[below+1]-sorted[below])
-}
-
-// lossCeiling is the loss that a path could normally have, given its
-// baseline's counts: the upper 95 % limit of its ratio.
-func (n Normal) lossCeiling() float64 {
-	_, high, ok := loss.Ratio{Lost: n.Lost, Sent: n.Sent}.Interval()
+	v, ok := p.Value(m)
 	if !ok {
-		return n.High
+		return w, false
 	}
-	return high
+	return b.list[m].weigh(v, int(math.Round(v*float64(p.Sent))), p.Sent, b.clock.at(p.At.Unix()), p.At.Unix(), follow)
+}
+
+// Trusted reports whether somebody says that this is normal, however little it is.
+func (b *Baseline) Trusted() bool {
+	if b == nil {
+		return false
+	}
+	for _, m := range b.Models {
+		if m.Trusted {
+			return true
+		}
+	}
+	return false
+}
+
+// Limits are the evidence at which the detectors of a measure are to be believed.
+func (b *Baseline) Limits(m Measure) [Detectors]float64 { return b.list[m].Limits }
+
+// At is what is normal of a measure at a time; false when nothing is known of it.
+func (b *Baseline) At(m Measure, t time.Time) (Normal, bool) {
+	if b == nil || b.list[m] == nil {
+		return Normal{}, false
+	}
+	return b.list[m].normal(b.clock.at(t.Unix())), true
+}
+
+// Expect takes in what is expected to come back.
+func (b *Baseline) Expect(list []Recurrence) {
+	if b == nil {
+		return
+	}
+	for _, m := range b.Models {
+		m.Recurs = m.Recurs[:0]
+		for _, r := range list {
+			if r.Measure == m.Measure {
+				m.Recurs = append(m.Recurs, r)
+			}
+		}
+	}
+}
+
+// UnmarshalJSON reads a baseline and makes what is not stored.
+func (b *Baseline) UnmarshalJSON(data []byte) error {
+	type plain Baseline
+	if err := json.Unmarshal(data, (*plain)(b)); err != nil {
+		return err
+	}
+	zone, err := time.LoadLocation(b.ZoneName)
+	if err != nil {
+		return fmt.Errorf("a baseline's zone: %w", err)
+	}
+	b.clock = Calendar{Zone: zone, Off: b.Off, Holidays: b.Holidays}.clockwork()
+	for m, model := range b.Models {
+		if m >= measures || !model.sound() {
+			return fmt.Errorf("a baseline's model of %s is not whole", m)
+		}
+		model.tolerances = b.Tolerances
+	}
+	b.ready()
+	return nil
+}
+
+// sound reports whether a stored model has all of its curves.
+func (m *Model) sound() bool {
+	if m == nil || m.Minutes <= 0 || minutesADay%m.Minutes != 0 {
+		return false
+	}
+	n := minutesADay / m.Minutes
+	for k := range dayKinds {
+		for _, c := range [][]float32{m.Middle[k], m.Spread[k], m.Slack[k], m.Step[k], m.Seen[k]} {
+			if len(c) != n {
+				return false
+			}
+		}
+	}
+	return true
 }

@@ -1,19 +1,25 @@
-// Package baseline learns what is normal for a path and judges, reading by
-// reading, whether the path has got worse.
+// Package baseline learns what is normal for a path at each hour, and weighs each reading
+// against it.
 //
-//	normal := baseline.Build(points, baseline.Training{Zone: time.Local})
-//	judge := baseline.NewJudge(baseline.Options{Paths: 14})
-//	judge.SetBaseline(normal)
-//	for _, p := range live {
-//		for _, change := range judge.Add(p) { … }
-//	}
+//	b, err := baseline.Build(history, baseline.Training{Calendar: baseline.Calendar{Zone: time.Local}})
+//	w, ok := b.Weigh(baseline.RTT, &point, &following)
+//	// w.Evidence[k] > 0: the reading speaks for detector k, against all being normal
 //
-// A path is degraded in a measure when its last readings are surely different
-// from the baseline (a rank test for delay and jitter, a binomial test for
-// loss, with false alarms bounded over all paths) and worth caring about
-// (beyond the band by more than the measure's tolerance). It opens when that
-// has held, is dated back to where it began, and closes only after the path
-// has been normal again for longer than it took to open.
+// A measure is modelled in a scale where its spread is even (the logarithm of a delay above
+// its floor) as a level, a curve over working days and one over days off, and what is left:
+//
+//   - by how much days differ from each other at each hour, beyond the noise of readings: no
+//     day within that slack is evidence of anything. It is wide while few days were seen;
+//   - how the hour before foretells the next one (drift);
+//   - how readings lie around all that, as a smoothed histogram: long tails and second levels
+//     are the path's own. Of a ratio of loss, the histogram of lost probes, so that losses in
+//     runs are.
+//
+// The evidence of a reading is the logarithm of how much likelier it is when the path got worse.
+// How much evidence has to add up before that is believed is found from the path's own past
+// (block maxima, extrapolated by Gumbel's distribution): readings that depend on each other
+// drive it up by themselves. Episodes weigh next to nothing in training, until they come back so
+// often that they are how the path is.
 //
 // Delays are in milliseconds, loss is a ratio from 0 to 1.
 package baseline

@@ -1,151 +1,130 @@
 package baseline
 
 import (
-	"slices"
-	"time"
-
-	"woodlark.example/core/loss"
+	"fmt"
+	"math"
 )
 
-// last are the newest n readings that may be tested.
-func (j *Judge) last(n int) []Point {
-	n = min(n, j.fresh, len(j.past))
-	return j.past[len(j.past)-n:]
+// Measure is a figure of a path that has a baseline.
+type Measure uint8
+
+// The measures that are judged. A direction is there (from the agent to the
+// target) or back.
+const (
+	RTT             Measure = iota // median round-trip time of a reading, ms
+	Jitter                         // jitter of a reading, ms
+	Loss                           // lost / sent of a reading, 0 to 1
+	DelayThere                     // median one-way delay, ms
+	DelayBack                      //
+	JitterThere                    // one-way delay variation, ms
+	JitterBack                     //
+	LossThere                      // 0 to 1
+	LossBack                       //
+	MOS                            // 1 to 4.5, less is worse
+	ThroughputThere                // bit/s, less is worse
+	ThroughputBack                 //
+	Hops                           // of the route
+	ResolveTime                    // of a name, ms
+	Answering                      // addresses that answer in a sweep, fewer is worse
+	measures
+)
+
+// Unit is what a measure is counted in.
+type Unit string
+
+// The units.
+const (
+	Milliseconds Unit = "ms"
+	Ratio        Unit = "ratio"
+	BitsASecond  Unit = "bps"
+	Score        Unit = "mos"
+	Count        Unit = "count"
+)
+
+// kind says how a measure behaves.
+type kind struct {
+	name   string
+	unit   Unit
+	less   bool    // less of it is worse
+	least  float64 // the tolerance, at the least
+	share  float64 // the tolerance as a share of what is expected
+	grains float64 // resolution: differences below it mean nothing
 }
 
-func valuesOf(points []Point, m Measure) []float64 {
-	values := make([]float64, 0, len(points))
-	for _, p := range points {
-		if v, ok := p.Value(m); ok {
-			values = append(values, v)
+var kinds = [measures]kind{
+	RTT:             {"rtt", Milliseconds, false, 1, 0.1, 0.02},
+	Jitter:          {"jitter", Milliseconds, false, 2, 1, 0.02},
+	Loss:            {"loss", Ratio, false, 0.005, 0, 0},
+	DelayThere:      {"delay_there", Milliseconds, false, 1, 0.1, 0.02},
+	DelayBack:       {"delay_back", Milliseconds, false, 1, 0.1, 0.02},
+	JitterThere:     {"jitter_there", Milliseconds, false, 2, 1, 0.02},
+	JitterBack:      {"jitter_back", Milliseconds, false, 2, 1, 0.02},
+	LossThere:       {"loss_there", Ratio, false, 0.005, 0, 0},
+	LossBack:        {"loss_back", Ratio, false, 0.005, 0, 0},
+	MOS:             {"mos", Score, true, 0.2, 0, 0.01},
+	ThroughputThere: {"throughput_there", BitsASecond, true, 1e4, 0.1, 1e3},
+	ThroughputBack:  {"throughput_back", BitsASecond, true, 1e4, 0.1, 1e3},
+	Hops:            {"hops", Count, false, 1, 0, 0.5},
+	ResolveTime:     {"resolve", Milliseconds, false, 20, 1, 0.1},
+	Answering:       {"answering", Count, true, 1, 0.05, 0.5},
+}
+
+// Measures are all measures, in the order in which they are reported.
+func Measures() []Measure {
+	list := make([]Measure, measures)
+	for i := range list {
+		list[i] = Measure(i)
+	}
+	return list
+}
+
+func (m Measure) String() string {
+	if m < measures {
+		return kinds[m].name
+	}
+	return fmt.Sprintf("measure(%d)", int(m))
+}
+
+// MarshalText writes the measure's name.
+func (m Measure) MarshalText() ([]byte, error) { return []byte(m.String()), nil }
+
+// UnmarshalText reads a measure's name.
+func (m *Measure) UnmarshalText(text []byte) error {
+	names := make([]string, measures)
+	for i := range kinds {
+		if names[i] = kinds[i].name; names[i] == string(text) {
+			*m = Measure(i)
+			return nil
 		}
 	}
-	return values
+	return fmt.Errorf("measure %q is unknown; known are %v", text, names)
 }
 
-func countsOf(points []Point) loss.Ratio {
-	var r loss.Ratio
-	for _, p := range points {
-		r.Lost += p.Lost
-		r.Sent += p.Sent
-	}
-	return r
+// Unit is what the measure is counted in.
+func (m Measure) Unit() Unit { return kinds[m].unit }
+
+// LessIsWorse reports whether a lower value is the worse one.
+func (m Measure) LessIsWorse() bool { return kinds[m].less }
+
+// Counted reports whether the measure is a share of probes, so that how many were
+// sent says how much a value carries.
+func (m Measure) Counted() bool { return kinds[m].unit == Ratio }
+
+// Tolerances are, by measure, how far from what is expected a value has to lie to be
+// worth caring about, where that is otherwise than usual.
+type Tolerances map[Measure]Tolerance
+
+// Tolerance of a measure: the larger of the two counts.
+type Tolerance struct {
+	Least float64 `json:"least"` // in the measure's unit
+	Share float64 `json:"share"` // of what is expected
 }
 
-func median(values []float64) float64 {
-	sorted := slices.Clone(values)
-	slices.Sort(sorted)
-	return quantile(sorted, 0.5)
-}
-
-// test compares the last readings with what is normal at that time. It reports
-// whether they are surely different and worth caring about.
-func (j *Judge) test(m Measure, at time.Time) (Excess, bool) {
-	n, resolution, ok := j.baseline.At(m, at)
+// Of is the tolerance of a measure where so much is expected.
+func (t Tolerances) Of(m Measure, expected float64) float64 {
+	own, ok := t[m]
 	if !ok {
-		return Excess{}, false
+		own = Tolerance{kinds[m].least, kinds[m].share}
 	}
-	window := j.last(openWindow)
-	values := valuesOf(window, m)
-	if len(values) < openLeast {
-		return Excess{}, false
-	}
-	x := Excess{Measure: m, Normal: n.Expected(m), Low: n.Low, High: n.High, Readings: len(values), Resolution: resolution}
-	if m == Loss {
-		return j.testLoss(x, n, window)
-	}
-	x.Now = median(values)
-	x.Worst = x.Now
-	if x.Now <= n.High+m.tolerance(n) {
-		return x, false
-	}
-	x.Chance = greater(values, n.Quantiles)
-	return x, x.Chance < j.options.alpha()
-}
-
-// testLoss asks whether the lost probes of the window are more than the path
-// could normally lose, and spread over several readings: one short gap is not
-// a lossy path.
-func (j *Judge) testLoss(x Excess, n Normal, window []Point) (Excess, bool) {
-	counts := countsOf(window)
-	ceiling := n.lossCeiling()
-	tolerance := Loss.tolerance(n)
-	x.Now = counts.Value().Or(0)
-	x.Worst = x.Now
-	x.Sent, x.Lost = counts.Sent, counts.Lost
-	if x.Now <= ceiling+tolerance {
-		return x, false
-	}
-	bad := 0
-	for _, p := range window {
-		if v, ok := p.Value(Loss); ok && v > ceiling+tolerance {
-			bad++
-		}
-	}
-	if bad < max(3, len(window)/4) {
-		return x, false
-	}
-	x.Chance = counts.AtLeast(ceiling)
-	return x, x.Chance < j.options.alpha()
-}
-
-// began dates the opening of an episode back to the change in the measure.
-func (j *Judge) began(m Measure) time.Time {
-	// The window that opened it and as much again before it: a longer past
-	// would only offer older changes.
-	return j.changed(j.last(4*openWindow), m, true)
-}
-
-// ended dates the closing back to the change to normal of the measure that
-// came back last.
-func (j *Judge) ended() time.Time {
-	var at time.Time
-	for _, x := range j.degraded.Excesses {
-		if t := j.changed(j.last(3*closeWindow), x.Measure, false); t.After(at) {
-			at = t
-		}
-	}
-	if at.Before(j.degraded.From) {
-		at = j.past[len(j.past)-1].At
-	}
-	return at
-}
-
-func (j *Judge) changed(points []Point, m Measure, rise bool) time.Time {
-	points = slices.DeleteFunc(slices.Clone(points), func(p Point) bool {
-		_, ok := p.Value(m)
-		return !ok
-	})
-	return points[changeIndex(valuesOf(points, m), rise)].At
-}
-
-// recovered reports whether every measure of the open episode has been normal,
-// by a stricter limit than that which opened it, for closeWindow readings.
-func (j *Judge) recovered(at time.Time) bool {
-	window := j.last(closeWindow)
-	if len(window) < closeWindow {
-		return false
-	}
-	for _, x := range j.degraded.Excesses {
-		n, _, ok := j.baseline.At(x.Measure, at)
-		if !ok {
-			continue
-		}
-		half := x.Measure.tolerance(n) / 2
-		values := valuesOf(window, x.Measure)
-		switch {
-		case len(values) == 0:
-			return false
-		case x.Measure == Loss:
-			if countsOf(window).Value().Or(0) > n.lossCeiling()+half {
-				return false
-			}
-		default:
-			slices.Sort(values)
-			if quantile(values, 0.75) > n.High+half {
-				return false
-			}
-		}
-	}
-	return true
+	return max(own.Least, own.Share*math.Abs(expected), kinds[m].grains)
 }

@@ -1,62 +1,12 @@
 package baseline
 
 import (
-	"fmt"
+	"math"
 	"time"
 
 	"woodlark.example/core/figure"
 	"woodlark.example/core/reading"
 )
-
-// Measure is a figure of a path that has a baseline.
-type Measure int
-
-// The measures that are judged.
-const (
-	RTT    Measure = iota // median round-trip time of a reading, ms
-	Jitter                // jitter of a reading, ms
-	Loss                  // lost / sent of a reading, 0 to 1
-	measures
-)
-
-var measureNames = [...]string{"rtt", "jitter", "loss"}
-
-// Measures are all measures, in the order in which they are reported.
-func Measures() []Measure { return []Measure{RTT, Jitter, Loss} }
-
-func (m Measure) String() string {
-	if m >= 0 && m < measures {
-		return measureNames[m]
-	}
-	return fmt.Sprintf("measure(%d)", int(m))
-}
-
-// MarshalText writes the measure's name.
-func (m Measure) MarshalText() ([]byte, error) { return []byte(m.String()), nil }
-
-// UnmarshalText reads a measure's name.
-func (m *Measure) UnmarshalText(text []byte) error {
-	for i, name := range measureNames {
-		if name == string(text) {
-			*m = Measure(i)
-			return nil
-		}
-	}
-	return fmt.Errorf("measure %q is unknown; known are %v", text, measureNames)
-}
-
-// tolerance is how far beyond the band a value must lie to be worth caring
-// about, given what is normal.
-func (m Measure) tolerance(n Normal) float64 {
-	switch m {
-	case RTT:
-		return max(1, n.Median/10)
-	case Jitter:
-		return max(2, n.Median)
-	default:
-		return 0.005
-	}
-}
 
 // Point is what is judged of one reading.
 type Point struct {
@@ -65,34 +15,45 @@ type Point struct {
 	Sent     int
 	Answered int
 	Lost     int
-	RTT      figure.Duration // median
-	Jitter   figure.Duration
+	// values by measure, but for loss, which Sent and Lost say; set says which are there.
+	values [measures]float32
+	set    uint32
 }
 
 // PointOf takes the judged figures out of a reading.
 func PointOf(r reading.Reading) Point {
-	return Point{At: r.At, Span: r.Span, Sent: r.Sent, Answered: r.Answered, Lost: r.Lost, RTT: r.RTT.Median, Jitter: r.RTT.Jitter}
+	p := Point{At: r.At, Span: r.Span, Sent: r.Sent, Answered: r.Answered, Lost: r.Lost}
+	if v, ok := r.RTT.Median.Get(); ok {
+		p.Set(RTT, figure.Millis(v))
+	}
+	if v, ok := r.RTT.Jitter.Get(); ok {
+		p.Set(Jitter, figure.Millis(v))
+	}
+	return p
+}
+
+// Set gives the point its figure for a measure. What is no number is not taken.
+func (p *Point) Set(m Measure, v float64) {
+	if math.IsNaN(v) || math.IsInf(v, 0) || m == Loss {
+		return
+	}
+	p.values[m] = float32(v)
+	p.set |= 1 << m
 }
 
 // Value is the point's figure for a measure; false when it has none.
-func (p Point) Value(m Measure) (float64, bool) {
-	switch m {
-	case RTT:
-		v, ok := p.RTT.Get()
-		return figure.Millis(v), ok
-	case Jitter:
-		v, ok := p.Jitter.Get()
-		return figure.Millis(v), ok
-	default:
+func (p *Point) Value(m Measure) (float64, bool) {
+	if m == Loss {
 		if p.Sent == 0 {
 			return 0, false
 		}
 		return float64(p.Lost) / float64(p.Sent), true
 	}
+	return float64(p.values[m]), p.set&(1<<m) != 0
 }
 
 // Silent reports whether probes were sent and none was answered.
-func (p Point) Silent() bool { return p.Sent > 0 && p.Answered == 0 }
+func (p *Point) Silent() bool { return p.Sent > 0 && p.Answered == 0 }
 
 // Interval is a stretch of time, from inclusive, to exclusive. A zero To is
 // still going on.

@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"woodlark.example/core/baseline"
 	"woodlark.example/core/finding"
+	"woodlark.example/core/guard"
 	"woodlark.example/core/loss"
 	"woodlark.example/core/reading"
 )
@@ -115,7 +115,7 @@ func TestATargetThatSpares(t *testing.T) {
 // TestAPathThatIsRefused: a watch of a port at which nothing listens is not steady, and
 // says why.
 func TestAPathThatIsRefused(t *testing.T) {
-	v := baseline.Verdict{State: baseline.StateLost, Silence: 30, Never: true}
+	v := guard.Verdict{State: guard.StateLost, Silence: 30, Never: true}
 	found := finding.OfPath(finding.Standing{Verdict: v, Cause: reading.PortRefused + "203.0.113.26 (port unreachable)"})
 	assert.Equal(t, finding.PortClosed, found[0].Code)
 	assert.Contains(t, found[0].Sentence, "The host is there, the service is not.")

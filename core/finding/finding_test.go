@@ -8,10 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"woodlark.example/core/baseline"
-	"woodlark.example/core/figure"
 	"woodlark.example/core/finding"
 	"woodlark.example/core/guard"
-	normal "woodlark.example/core/normal"
 	"woodlark.example/core/reading"
 )
 
@@ -86,16 +84,21 @@ func TestOfReading(t *testing.T) {
 }
 
 func rtt(ms float64) baseline.Point {
-	return baseline.Point{At: now.Add(-time.Minute), Span: time.Minute, Sent: 60, Answered: 60, RTT: figure.Of(figure.FromMillis(ms))}
+	p := baseline.Point{At: now.Add(-time.Minute), Span: time.Minute, Sent: 60, Answered: 60}
+	p.Set(baseline.RTT, ms)
+	return p
 }
 
 func TestOfPath(t *testing.T) {
-	excess := func(m baseline.Measure, normal, is float64) baseline.Excess {
-		return baseline.Excess{Measure: m, Normal: normal, Now: is, Worst: is, Sent: 900, Lost: int(is * 900), Chance: 1e-9}
+	excess := func(m baseline.Measure, normal, is float64) guard.Excess {
+		return guard.Excess{Measure: m, Normal: normal, Now: is, Worst: is, Sent: 900, Lost: int(is * 900), Evidence: 20}
 	}
 	slow, ragged, lossy := excess(baseline.RTT, 10, 40), excess(baseline.Jitter, 0.2, 9), excess(baseline.Loss, 0, 0.02)
-	degraded := func(hours int, list ...baseline.Excess) baseline.Verdict {
-		return baseline.Verdict{State: baseline.StateDegraded, Newest: rtt(40), Episode: &baseline.Episode{Kind: baseline.Degraded, From: now.Add(-time.Duration(hours) * time.Hour), Excesses: list}}
+	going := func(kind guard.Kind, ago time.Duration, list ...guard.Excess) []guard.Open {
+		return []guard.Open{{Number: 1, Episode: guard.Episode{Kind: kind, From: now.Add(-ago), Doubt: guard.Doubt{From: now.Add(-ago), To: now.Add(-ago)}, Excesses: list}}}
+	}
+	degraded := func(hours int, list ...guard.Excess) guard.Verdict {
+		return guard.Verdict{State: guard.StateDegraded, Newest: rtt(40), Open: going(guard.Degraded, time.Duration(hours)*time.Hour, list...)}
 	}
 	for _, c := range []struct {
 		name     string
@@ -103,14 +106,14 @@ func TestOfPath(t *testing.T) {
 		want     []finding.Code
 		says     string
 	}{
-		{"no reading", finding.Standing{Verdict: baseline.Verdict{State: baseline.StateUnmeasured}}, []finding.Code{finding.Unmeasured}, "No reading yet."},
-		{"no reading for long", finding.Standing{Verdict: baseline.Verdict{State: baseline.StateUnmeasured, Newest: rtt(10), Since: now.Add(-time.Hour)}}, []finding.Code{finding.Unmeasured}, "for 1 h"},
-		{"no baseline", finding.Standing{Verdict: baseline.Verdict{State: baseline.StateSteady, Newest: rtt(10)}}, []finding.Code{finding.NoBaseline}, "too few readings"},
-		{"never answered", finding.Standing{Verdict: baseline.Verdict{State: baseline.StateLost, Never: true, Silence: 600}}, []finding.Code{finding.NeverAnswered}, "600 probes in a row"},
-		{"answered before", finding.Standing{Verdict: baseline.Verdict{State: baseline.StateLost, Silence: 90}}, []finding.Code{finding.NoAnswer}, "it answered before"},
-		{"slower for good", finding.Standing{Verdict: degraded(5, slow)}, []finding.Code{finding.DelayStep}, "RTT 40.0 ms, normally 10.0 ms"},
+		{"no reading", finding.Standing{Verdict: guard.Verdict{State: guard.StateUnmeasured}}, []finding.Code{finding.Unmeasured}, "No reading yet."},
+		{"no reading for long", finding.Standing{Verdict: guard.Verdict{State: guard.StateUnmeasured, Newest: rtt(10), Since: now.Add(-time.Hour)}}, []finding.Code{finding.Unmeasured}, "for 1 h"},
+		{"no baseline", finding.Standing{Verdict: guard.Verdict{State: guard.StateSteady, Newest: rtt(10)}}, []finding.Code{finding.NoBaseline}, "too few readings"},
+		{"never answered", finding.Standing{Verdict: guard.Verdict{State: guard.StateLost, Never: true, Silence: 600}}, []finding.Code{finding.NeverAnswered}, "600 probes in a row"},
+		{"answered before", finding.Standing{Verdict: guard.Verdict{State: guard.StateLost, Silence: 90, Open: going(guard.Lost, time.Hour)}}, []finding.Code{finding.NoAnswer}, "it answered before"},
+		{"slower for good", finding.Standing{Verdict: degraded(5, slow)}, []finding.Code{finding.DelayStep}, "RTT 40.0 ms instead of 10.0 since"},
 		{"slower since a moment", finding.Standing{Verdict: degraded(0, slow)}, []finding.Code{finding.DelayRaised}, ""},
-		{"losing", finding.Standing{Verdict: degraded(5, lossy)}, []finding.Code{finding.LossSteady}, "Loses 2.0 % of the probes (1.3 % to 3.1 % at 95 %), normally 0 %"},
+		{"losing", finding.Standing{Verdict: degraded(5, lossy)}, []finding.Code{finding.LossSteady}, "Loses 2.0 % of the probes (1.3 % to 3.1 % at 95 %) instead of 0 % since"},
 		{"full", finding.Standing{Verdict: degraded(1, slow, ragged, lossy)}, []finding.Code{finding.Saturation}, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -123,15 +126,15 @@ func TestOfPath(t *testing.T) {
 }
 
 func TestOfPathTellsOfThePast(t *testing.T) {
-	steady := baseline.Verdict{State: baseline.StateSteady, Newest: rtt(10)}
-	outage := baseline.Episode{Kind: baseline.Lost, From: now.Add(-10 * time.Hour), To: now.Add(-9*time.Hour - 20*time.Minute)}
-	found := finding.OfPath(finding.Standing{Verdict: steady, Now: now, Past: []baseline.Episode{outage}})
+	steady := guard.Verdict{State: guard.StateSteady, Newest: rtt(10)}
+	outage := guard.Episode{Kind: guard.Lost, From: now.Add(-10 * time.Hour), To: now.Add(-9*time.Hour - 20*time.Minute)}
+	found := finding.OfPath(finding.Standing{Verdict: steady, Now: now, Over: &outage})
 	assert.Contains(t, found[0].Sentence, "Lost for 40 min, ended 9 h 20 min ago.")
 	outage.To = now.Add(-30 * time.Hour)
-	found = finding.OfPath(finding.Standing{Verdict: steady, Now: now, Past: []baseline.Episode{outage}})
+	found = finding.OfPath(finding.Standing{Verdict: steady, Now: now, Over: &outage})
 	assert.NotContains(t, found[0].Sentence, "Lost")
 
-	afternoons := guard.Property{Kind: guard.Daily, Measure: normal.RTT, Before: 11, Now: 72, Weekdays: 0b1111111, From: 960, To: 1110, Days: 13, Sure: 0.95, Also: []guard.Beside{{Measure: normal.Loss, Now: 0.1}}}
+	afternoons := guard.Property{Kind: guard.Daily, Measure: baseline.RTT, Before: 11, Now: 72, Weekdays: 0b1111111, From: 960, To: 1110, Days: 13, Sure: 0.95, Also: []guard.Beside{{Measure: baseline.Loss, Now: 0.1}}}
 	found = finding.OfPath(finding.Standing{Verdict: steady, Now: now, Properties: []guard.Property{afternoons}})
 	require.Len(t, found, 2)
 	assert.Equal(t, finding.Saturation, found[1].Code)

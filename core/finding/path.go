@@ -2,6 +2,7 @@ package finding
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,58 +15,80 @@ import (
 
 // Standing is what is known of a path when findings about it are made.
 type Standing struct {
-	Verdict baseline.Verdict
+	Verdict guard.Verdict
 	Now     time.Time
+	// Baseline is what is normal; nil when that is not known yet.
+	Baseline *baseline.Baseline
 	// Properties are what the path keeps to, in the order in which they were told.
 	Properties []guard.Property
-	Zone       *time.Location     // of times in sentences; UTC when nil
-	Past       []baseline.Episode // its episodes, oldest first
+	Zone       *time.Location // of times in sentences; UTC when nil
+	Over       *guard.Episode // the newest that is over; nil when there is none
 	// Cause is what the newest reading was turned away with, when it was not answered
 	// at all; empty when it was.
 	Cause string
+	// Why says what an open episode, by its number, is put down to; nil when nothing is known.
+	Why func(number int) Why
 }
 
 // OfPath concludes how a path stands. The first finding is the headline: there
 // is always one.
 func OfPath(s Standing) []Finding {
-	found := []Finding{headline(s)}
+	found := headline(s)
 	for _, p := range s.Properties {
-		if p.EndedAt.IsZero() && (p.AcceptedAt.IsZero() || s.Now.Sub(p.AcceptedAt) < 7*24*time.Hour) {
-			found = append(found, OfProperty(p, s.Zone))
+		if !p.EndedAt.IsZero() || !p.AcceptedAt.IsZero() && s.Now.Sub(p.AcceptedAt) >= 7*24*time.Hour || p.Kind == guard.NewLevel && s.goesOn(p.Episode) {
+			continue
 		}
+		found = append(found, OfProperty(p, s.Zone))
 	}
 	return found
 }
 
-func headline(s Standing) Finding {
+// goesOn reports whether an episode is open: what it has become is told with it.
+func (s Standing) goesOn(number int) bool {
+	return slices.ContainsFunc(s.Verdict.Open, func(o guard.Open) bool { return o.Number == number })
+}
+
+func headline(s Standing) []Finding {
 	v := s.Verdict
 	switch v.State {
-	case baseline.StateUnmeasured:
-		return unmeasured(s)
-	case baseline.StateLost:
+	case guard.StateUnmeasured:
+		return []Finding{unmeasured(s)}
+	case guard.StateLost:
 		if s.Cause != "" {
-			return turnedAway(s)
+			return []Finding{turnedAway(s)}
 		}
 		if v.Never {
-			return Finding{
+			return []Finding{{
 				Code:     NeverAnswered,
 				Sentence: fmt.Sprintf("Has never answered: %s in a row without an answer. It may drop ICMP.", count(v.Silence, "probe")),
 				Figures:  map[string]float64{"silent_probes": float64(v.Silence)},
 				Sure:     observed,
 				Advice:   "Check whether a TCP port of the target answers; if so, measure that port instead.",
-			}
+			}}
 		}
-		return Finding{
-			Code:     NoAnswer,
-			Sentence: fmt.Sprintf("No answer to the last %s; it answered before.", count(v.Silence, "probe")),
-			Figures:  map[string]float64{"silent_probes": float64(v.Silence)},
-			Sure:     sure(loss.Ratio{Lost: v.Silence, Sent: v.Silence}.AtLeast(0.5)), // by a path that loses half
-			Advice:   "Check the target and its access link; trace the route to see how far it reaches.",
+		found := s.told(v.Open[0])
+		if found[0].Code == NoAnswer {
+			found[0].Figures["silent_probes"] = float64(v.Silence)
+			found[0].Sure = sure(loss.Ratio{Lost: v.Silence, Sent: v.Silence}.AtLeast(0.5)) // by a path that loses half
 		}
-	case baseline.StateDegraded:
-		return degraded(s)
+		return found
+	case guard.StateDegraded:
+		found := s.told(v.Open[0])
+		for _, o := range v.Open[1:] {
+			found = append(found, s.told(o)...)
+		}
+		return found
 	}
-	return steady(s)
+	return []Finding{steady(s)}
+}
+
+// told concludes what an open episode is.
+func (s Standing) told(o guard.Open) []Finding {
+	t := Told{Episode: o.Episode, Zone: s.Zone, Now: s.Now}
+	if s.Why != nil {
+		t.Why = s.Why(o.Number)
+	}
+	return OfEpisode(t)
 }
 
 // turnedAway is the headline of a path whose probes come back refused: the target or
@@ -97,11 +120,10 @@ func unmeasured(s Standing) Finding {
 func steady(s Standing) Finding {
 	v := s.Verdict
 	f := Finding{Code: Steady, Figures: map[string]float64{}, Sure: observed}
-	now, measured := v.Newest.Value(baseline.RTT)
-	if measured {
+	if now, measured := v.Newest.Value(baseline.RTT); measured {
 		f.Figures["rtt_ms"] = now
 	}
-	n, _, ok := v.Baseline.At(baseline.RTT, v.Newest.At)
+	n, ok := s.Baseline.At(baseline.RTT, v.Newest.At)
 	switch {
 	case !ok:
 		f.Code = NoBaseline
@@ -111,27 +133,18 @@ func steady(s Standing) Finding {
 		f.Figures["normal_low_ms"], f.Figures["normal_high_ms"] = n.Low, n.High
 		f.Sentence = fmt.Sprintf("As normal for this hour (%s).", bandMs(n.Low, n.High))
 	}
-	if last, ok := lastEpisode(s); ok {
+	if ok && !v.Learning.IsZero() {
+		f.Sentence = fmt.Sprintf("Answers (%s so far). What is normal is still being learnt, until %s: nothing but the loss of all answers is told before.",
+			bandMs(n.Low, n.High), Told{Zone: s.Zone, Now: s.Now}.when(v.Learning))
+	}
+	if e := s.Over; e != nil && s.Now.Sub(e.To) <= 24*time.Hour {
 		what := "Degraded"
-		if last.Kind == baseline.Lost {
+		if e.Kind == guard.Lost {
 			what = "Lost"
 		}
-		f.Sentence += fmt.Sprintf(" %s for %s, ended %s ago.", what, figure.FormatSpan(last.To.Sub(last.From)), figure.FormatSpan(s.Now.Sub(last.To)))
+		f.Sentence += fmt.Sprintf(" %s for %s, ended %s ago.", what, figure.FormatSpan(e.To.Sub(e.From)), figure.FormatSpan(s.Now.Sub(e.To)))
 	}
 	return f
-}
-
-// lastEpisode is the newest episode if it ended within a day and is not one of
-// those that come back daily, which have a finding of their own.
-func lastEpisode(s Standing) (baseline.Episode, bool) {
-	if len(s.Past) == 0 {
-		return baseline.Episode{}, false
-	}
-	e := s.Past[len(s.Past)-1]
-	if e.Open() || s.Now.Sub(e.To) > 24*time.Hour {
-		return baseline.Episode{}, false
-	}
-	return e, true
 }
 
 func bandMs(low, high float64) string {
@@ -140,54 +153,6 @@ func bandMs(low, high float64) string {
 		return a
 	}
 	return strings.TrimSuffix(a, " ms") + " to " + b
-}
-
-func degraded(s Standing) Finding {
-	e := s.Verdict.Episode
-	f := Finding{Code: DelayRaised, Figures: map[string]float64{}}
-	chance := 0.0
-	var parts []string
-	for _, x := range e.Excesses {
-		chance = max(chance, x.Chance)
-		parts = append(parts, describe(x))
-		unit := "_ms"
-		if x.Measure == baseline.Loss {
-			unit = "_ratio"
-		}
-		f.Figures[x.Measure.String()+unit] = x.Now
-		f.Figures["normal_"+x.Measure.String()+unit] = x.Normal
-	}
-	f.Sure = sure(chance)
-	f.Sentence = capitalise(strings.Join(parts, "; ")) + "."
-	f.Advice = "Trace the route and compare it with the one from before."
-	_, delayed := e.Excess(baseline.RTT)
-	_, ragged := e.Excess(baseline.Jitter)
-	_, lossy := e.Excess(baseline.Loss)
-	switch {
-	case delayed && ragged && lossy:
-		f.Code = Saturation
-		f.Advice = "More is being sent than fits: find what fills the link at this time."
-	case lossy && !delayed:
-		f.Code = LossSteady
-		f.Advice = "Trace the route to see from which hop on the loss is carried."
-	case delayed && !ragged && s.Now.Sub(e.From) >= time.Hour:
-		f.Code = DelayStep
-	}
-	return f
-}
-
-func describe(x baseline.Excess) string {
-	switch x.Measure {
-	case baseline.Loss:
-		between := ""
-		if low, high, ok := (loss.Ratio{Lost: x.Lost, Sent: x.Sent}).Interval(); ok {
-			between = fmt.Sprintf(" (%s to %s at 95 %%)", figure.FormatRatio(low), figure.FormatRatio(high))
-		}
-		return fmt.Sprintf("loses %s of the probes%s, normally %s", figure.FormatRatio(x.Now), between, figure.FormatRatio(x.Normal))
-	case baseline.Jitter:
-		return fmt.Sprintf("jitter %s, normally %s", figure.FormatMs(x.Now), figure.FormatMs(x.Normal))
-	}
-	return fmt.Sprintf("RTT %s, normally %s", figure.FormatMs(x.Now), figure.FormatMs(x.Normal))
 }
 
 func capitalise(s string) string {

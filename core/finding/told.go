@@ -6,12 +6,12 @@ import (
 	"strings"
 	"time"
 
+	"woodlark.example/core/baseline"
 	"woodlark.example/core/capacity"
 	"woodlark.example/core/figure"
 	"woodlark.example/core/guard"
 	"woodlark.example/core/incident"
 	"woodlark.example/core/loss"
-	baseline "woodlark.example/core/normal"
 )
 
 const (
@@ -33,9 +33,17 @@ const (
 // Told is what is known of an episode when it is told.
 type Told struct {
 	Episode guard.Episode
-	Route   *guard.RouteChange // that came with it; nil when none did
-	Zone    *time.Location
+	Zone    *time.Location // UTC when nil
 	Now     time.Time
+	Why
+}
+
+// Why is what an episode is put down to, as far as the evidence carries.
+type Why struct {
+	Route  *guard.RouteChange // that came with it; nil when none did
+	Shared *guard.Incident    // that it is part of; nil when it is of none
+	// Seen is what traces found while it lasted: where it is carried from, which branch it is.
+	Seen []Finding
 	// Name says what an address is called and whose it is; the address itself when nil.
 	Name func(address string) string
 }
@@ -49,6 +57,10 @@ func OfEpisode(t Told) []Finding {
 	if t.Route != nil && main.Code != RouteChanged {
 		found = append(found, t.routeChange())
 	}
+	if t.Shared != nil {
+		found = append(found, OfIncident(*t.Shared, t.Name))
+	}
+	found = append(found, t.Seen...)
 	if n := len(e.Pauses); n > 0 {
 		found = append(found, Finding{Code: ComesAndGoes, Sure: observed, Figures: map[string]float64{"times": float64(n + 1)},
 			Sentence: fmt.Sprintf("It comes and goes: %d times so far, with pauses of %s to %s.", n+1, figure.FormatSpan(shortest(e.Pauses)), figure.FormatSpan(longest(e.Pauses))),
@@ -71,7 +83,7 @@ func OfEpisode(t Told) []Finding {
 func Cause(found []Finding) Code {
 	for _, f := range found {
 		switch f.Code {
-		case RouteChanged, Saturation, SharedSegment, LoadOverlap:
+		case RouteChanged, Saturation, SharedSegment, LoadOverlap, LossCarried, DelayCarried, BranchLossy, BranchDead, BranchSlow, Refusals, RouteLoop, GatewayLossy:
 			return f.Code
 		}
 	}
@@ -193,6 +205,9 @@ func (t Told) main() Finding {
 		f.Advice = "Trace the route to see from which hop on the loss is carried."
 	case delayed || uneven:
 		f.Code = DelayRaised
+		if delayed && !uneven && e.Open() && len(e.Pauses) == 0 && t.Now.Sub(e.From) >= time.Hour {
+			f.Code = DelayStep
+		}
 		f.Sentence = capitalise(said) + " " + t.span() + "."
 		f.Advice = "Trace the route and compare it with the one from before."
 	default:
@@ -205,23 +220,37 @@ func (t Told) main() Finding {
 		f.Sentence = fmt.Sprintf("Loses all answers, and gets them back, %d times %s.", len(e.Pauses)+1, t.span())
 		f.Advice = "Look for a link that flaps."
 	}
+	if t.Shared != nil && f.Code != RouteChanged {
+		f.Sentence = strings.TrimSuffix(f.Sentence, ".") + fmt.Sprintf(", as %s over the segment %s.", others(len(t.Shared.Members)-1), segment(t.Shared.Segment, t.name))
+		f.Advice = "Call whose segment that is; see the incident for the proof."
+	}
 	return f
+}
+
+func others(n int) string {
+	if n == 1 {
+		return "another path does"
+	}
+	return fmt.Sprintf("%d other paths do", n)
+}
+
+func (t Told) name(address string) string {
+	if t.Name == nil {
+		return address
+	}
+	return t.Name(address)
 }
 
 // moved says where the traffic moved to.
 func (t Told) moved() string {
-	name := t.Name
-	if name == nil {
-		name = func(a string) string { return a }
-	}
 	r := t.Route
 	switch {
 	case r.Hop == "":
 		return " to another route"
 	case r.Was == "":
-		return " to " + name(r.Hop)
+		return " to " + t.name(r.Hop)
 	}
-	return " to " + name(r.Hop) + " from " + name(r.Was)
+	return " to " + t.name(r.Hop) + " from " + t.name(r.Was)
 }
 
 func (t Told) routeChange() Finding {
@@ -335,12 +364,13 @@ func dayWords(set uint8) string {
 	return "on " + strings.Join(names, ", ")
 }
 
-// OfIncident says what several paths have in common.
-func OfIncident(i guard.Incident, watched int, name func(string) string) Finding {
+// OfIncident says what several paths have in common. name says what an address is called; the
+// address itself when nil.
+func OfIncident(i guard.Incident, name func(string) string) Finding {
 	if name == nil {
 		name = func(a string) string { return a }
 	}
-	f := Finding{Code: SharedSegment, Sure: i.Sure, Figures: map[string]float64{"paths": float64(len(i.Paths))},
+	f := Finding{Code: SharedSegment, Sure: i.Sure, Figures: map[string]float64{"paths": float64(len(i.Members))},
 		Advice: "Call whose segment it is; the figures of all its paths are the proof."}
 	excess := figure.FormatMs(i.Segment.Excess) + " more"
 	if i.Measure.Counted() {
@@ -349,16 +379,20 @@ func OfIncident(i guard.Incident, watched int, name func(string) string) Finding
 	} else {
 		f.Figures["delay_ms"] = i.Segment.Excess
 	}
-	where := fmt.Sprintf("the segment from %s to %s", name(i.Segment.From), name(i.Segment.To))
-	switch {
-	case i.Segment.To == "":
-		where = fmt.Sprintf("the segment from %s to a hop behind it that does not answer", name(i.Segment.From))
-	case i.Segment.From == "":
-		where = fmt.Sprintf("the segment to %s from a hop before it that does not answer", name(i.Segment.To))
-	}
-	f.Sentence = fmt.Sprintf("%d paths got worse together: all cross %s (%s), and no healthy path does.", len(i.Paths), where, excess)
+	f.Sentence = fmt.Sprintf("%d paths got worse together: all cross the segment %s (%s), and no healthy path does.", len(i.Members), segment(i.Segment, name), excess)
 	if n := len(i.Segment.Others); n > 0 {
 		f.Sentence += fmt.Sprintf(" %d other segments would explain it as well.", n)
 	}
 	return f
+}
+
+// segment says between which hops a segment lies.
+func segment(s incident.Segment, name func(string) string) string {
+	switch {
+	case s.To == "":
+		return fmt.Sprintf("from %s to a hop behind it that does not answer", name(s.From))
+	case s.From == "":
+		return fmt.Sprintf("to %s from a hop before it that does not answer", name(s.To))
+	}
+	return fmt.Sprintf("from %s to %s", name(s.From), name(s.To))
 }

@@ -4,7 +4,7 @@ import (
 	"slices"
 	"time"
 
-	baseline "woodlark.example/core/normal"
+	"woodlark.example/core/baseline"
 )
 
 // Kind of an episode.

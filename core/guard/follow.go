@@ -5,8 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"woodlark.example/core/baseline"
 	"woodlark.example/core/loss"
-	baseline "woodlark.example/core/normal"
 )
 
 // follow holds a reading of a measure that is worse against both: that it still is, and

@@ -2,11 +2,10 @@ package guard
 
 import (
 	"hash/fnv"
-	"math"
-	"slices"
+	"strings"
 	"time"
 
-	baseline "woodlark.example/core/normal"
+	"woodlark.example/core/baseline"
 )
 
 // Key names a path.
@@ -18,6 +17,9 @@ type Key struct {
 }
 
 func (k Key) String() string { return k.From + " → " + k.To }
+
+// id is another for each path.
+func (k Key) id() string { return strings.Join([]string{k.From, k.To, k.Family, k.Via}, "\x00") }
 
 // spread says when in the day a path is trained, always the same for a path.
 func (k Key) spread() float64 {
@@ -34,16 +36,14 @@ type Guard struct {
 	options   *Options
 	paths     map[Key]*Path
 	order     []Key
-	incidents []*Incident
+	incidents Incidents
 	pending   time.Time // when to look for incidents
-	weighed   time.Time // when strictness was last worked out
-	openings  []time.Time
-	strict    float64
+	strict    Strictness
 }
 
 // New returns a guard of no paths yet.
 func New(o Options) *Guard {
-	return &Guard{options: &o, paths: map[Key]*Path{}, strict: 1}
+	return &Guard{options: &o, paths: map[Key]*Path{}}
 }
 
 // Path is the path of a key; it is made when it is not there.
@@ -51,7 +51,7 @@ func (g *Guard) Path(k Key) *Path {
 	p := g.paths[k]
 	if p == nil {
 		p = NewPath(g.options, k.spread())
-		p.judge.SetStrict(g.strict)
+		p.judge.SetStrict(g.strict.Now())
 		g.paths[k] = p
 		g.order = append(g.order, k)
 	}
@@ -70,12 +70,12 @@ func (g *Guard) Add(k Key, point baseline.Point) []Change {
 	for _, c := range changes {
 		switch c.What {
 		case Opened:
-			g.openings = append(g.openings, c.At)
+			g.strict.Told(c.At)
 			fallthrough
 		case Resumed, Worse:
 			g.lookSoon(c.At)
 		case Closed, Accepted:
-			g.endIncidents(c.At)
+			g.incidents.End(g.episode)
 		}
 	}
 	return changes
@@ -88,12 +88,17 @@ func (g *Guard) Route(k Key, at time.Time, hops []string) {
 	}
 }
 
-// lookDelay is for how long others that got worse at the same time are waited for.
-const lookDelay = 75 * time.Second
+func (g *Guard) episode(k Key, number int) (Episode, bool) { return g.paths[k].Episode(number) }
+
+// Incidents are all incidents, in the order in which they were told.
+func (g *Guard) Incidents() []Incident { return g.incidents.List() }
+
+// LookDelay is for how long others that got worse at the same time are waited for.
+const LookDelay = 75 * time.Second
 
 func (g *Guard) lookSoon(at time.Time) {
 	if g.pending.IsZero() {
-		g.pending = at.Add(lookDelay)
+		g.pending = at.Add(LookDelay)
 	}
 }
 
@@ -102,11 +107,17 @@ func (g *Guard) tick(now time.Time) {
 	if !g.pending.IsZero() && !now.Before(g.pending) {
 		at := g.pending
 		g.pending = time.Time{}
-		g.findIncidents(at)
+		list := make([]Witness, len(g.order))
+		for i, k := range g.order {
+			list[i] = g.paths[k].Witness(k, at)
+		}
+		g.incidents.Find(at, list)
 	}
-	if now.Sub(g.weighed) >= 6*time.Hour {
-		g.weighed = now
-		g.weighStrictness(now)
+	if g.strict.Due(now) {
+		strict := g.strict.Weigh(now, len(g.paths))
+		for _, p := range g.paths {
+			p.judge.SetStrict(strict)
+		}
 	}
 }
 
@@ -114,29 +125,5 @@ func (g *Guard) tick(now time.Time) {
 func (g *Guard) Flush() {
 	if !g.pending.IsZero() {
 		g.tick(g.pending)
-	}
-}
-
-const (
-	// wronglyTold is how many episodes of a path and year may be told wrongly before strictness
-	// is weighed, and falseShare which part of what is told may be false.
-	wronglyTold = 0.2
-	falseShare  = 0.02
-	// mostStrict is how much more evidence, in natural logarithms, is asked for at the most: the
-	// number of paths must not make each of them slow.
-	mostStrict = 1
-	countedFor = 30 * 24 * time.Hour
-)
-
-// weighStrictness asks for more evidence while little is told among many paths, so that of
-// what is told no more than a small part is false: a network in which much goes on may be
-// told of it sooner than one in which nothing does.
-func (g *Guard) weighStrictness(now time.Time) {
-	g.openings = slices.DeleteFunc(g.openings, func(t time.Time) bool { return now.Sub(t) > countedFor })
-	expected := float64(len(g.paths)) * wronglyTold * countedFor.Hours() / (365 * 24)
-	more := math.Log(expected / (falseShare * float64(len(g.openings)+1)))
-	g.strict = 1 + min(mostStrict, max(0, more))/baseline.Sure[ragged]
-	for _, p := range g.paths {
-		p.judge.SetStrict(g.strict)
 	}
 }

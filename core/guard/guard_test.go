@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"woodlark.example/core/baseline"
 	"woodlark.example/core/guard"
-	baseline "woodlark.example/core/normal"
 )
 
 // monday is the beginning of a Monday.
@@ -314,7 +314,7 @@ func TestThreePathsShareASegment(t *testing.T) {
 	require.Len(t, g.Incidents(), 1)
 	x := g.Incidents()[0]
 	assert.Equal(t, []string{"core", "isle"}, []string{x.Segment.From, x.Segment.To})
-	assert.Len(t, x.Paths, 3)
+	assert.Len(t, x.Members, 3)
 	assert.InDelta(t, 15, x.Segment.Excess, 1)
 	assert.WithinDuration(t, at(start), x.From, 2*time.Minute)
 	assert.LessOrEqual(t, x.ToldAt.Sub(at(start)), 6*time.Minute)
@@ -401,11 +401,11 @@ func TestARestartChangesNothing(t *testing.T) {
 		p.Add(point)
 		all = append(all, point)
 		if m >= start-30 && m%25 == 0 {
-			state, err := json.Marshal(p.State())
+			state, err := json.Marshal(p.Record())
 			require.NoError(t, err)
 			normal, err := json.Marshal(p.Judge().Baseline())
 			require.NoError(t, err)
-			var s guard.State
+			var s guard.Record
 			require.NoError(t, json.Unmarshal(state, &s))
 			var b baseline.Baseline
 			require.NoError(t, json.Unmarshal(normal, &b))

@@ -3,30 +3,54 @@ package guard
 import (
 	"math"
 	"slices"
+	"strings"
 	"time"
 
+	"woodlark.example/core/baseline"
 	"woodlark.example/core/incident"
-	baseline "woodlark.example/core/normal"
 )
 
 // Incident is what several paths that got worse at the same time have in common.
 type Incident struct {
-	Number   int              `json:"number"`
-	From     time.Time        `json:"from_at"`
-	ToldAt   time.Time        `json:"told_at"`
-	To       time.Time        `json:"to_at,omitzero"` // zero while it goes on
-	Measure  baseline.Measure `json:"measure"`
-	Segment  incident.Segment `json:"segment"`
-	Paths    []Key            `json:"paths"`
-	Sure     float64          `json:"confidence"`
-	episodes map[Key][]int    // by number
+	Number  int              `json:"number"`
+	From    time.Time        `json:"from_at"`
+	ToldAt  time.Time        `json:"told_at"`
+	To      time.Time        `json:"to_at,omitzero"` // zero while it goes on
+	Measure baseline.Measure `json:"measure"`
+	Segment incident.Segment `json:"segment"`
+	Members []Member         `json:"members"`
+	Sure    float64          `json:"confidence"`
+}
+
+// Member is a path of an incident, with the numbers of its episodes that are part of it.
+type Member struct {
+	Path     Key   `json:"path"`
+	Episodes []int `json:"episodes"`
 }
 
 // Open reports whether the incident goes on.
 func (i Incident) Open() bool { return i.To.IsZero() }
 
 // Has reports whether an episode of a path, by its number, is part of it.
-func (i Incident) Has(k Key, number int) bool { return slices.Contains(i.episodes[k], number) }
+func (i Incident) Has(k Key, number int) bool { return slices.Contains(i.episodesOf(k), number) }
+
+func (i Incident) episodesOf(k Key) []int {
+	for _, m := range i.Members {
+		if m.Path == k {
+			return m.Episodes
+		}
+	}
+	return nil
+}
+
+// Paths are those of the members.
+func (i Incident) Paths() []Key {
+	list := make([]Key, len(i.Members))
+	for n, m := range i.Members {
+		list[n] = m.Path
+	}
+	return list
+}
 
 // Added is what the segment adds: milliseconds, or a ratio of loss.
 func (i Incident) Added() float64 {
@@ -58,22 +82,26 @@ func endsOf(s incident.Segment) (list [][2]string) {
 	return list
 }
 
-// Incidents are all incidents, in the order in which they were told.
-func (g *Guard) Incidents() []Incident {
-	list := make([]Incident, len(g.incidents))
-	for i, x := range g.incidents {
-		list[i] = *x
+// Incidents are what paths have in common, over time. They are found from witnesses, so that
+// each path may be followed elsewhere.
+type Incidents struct{ list []*Incident }
+
+// NewIncidents takes up the incidents of before, in the order in which they were told.
+func NewIncidents(known []Incident) *Incidents {
+	x := &Incidents{}
+	for _, i := range known {
+		x.list = append(x.list, &i)
 	}
-	return list
+	return x
 }
 
-// affected is a path with an episode that is open, or has just been.
-type affected struct {
-	key    Key
-	path   *Path
-	number int
-	e      Episode
-	links  []incident.Link
+// List are all incidents, in the order in which they were told.
+func (x *Incidents) List() []Incident {
+	list := make([]Incident, len(x.list))
+	for i, one := range x.list {
+		list[i] = *one
+	}
+	return list
 }
 
 const (
@@ -85,15 +113,83 @@ const (
 	healthyWithin = 15 * time.Minute
 )
 
-// findIncidents looks for what the paths that got worse lately have in common.
-func (g *Guard) findIncidents(now time.Time) {
-	var list []affected
-	for _, k := range g.order {
-		p := g.paths[k]
-		for _, m := range p.judge.open {
-			if now.Sub(m.From) < fresh && m.NewLevel.IsZero() {
-				list = append(list, affected{key: k, path: p, number: m.number, e: m.clone()})
+// Witness is how a path stands at a time, as far as that says what paths have in common.
+type Witness struct {
+	Key  Key
+	open []witnessed
+	busy bool // something goes on, if only for long
+	end  time.Time
+	hops []string // now; nil when not known
+	// By how much the last readings are worse than expected, of a path of which nothing is told.
+	standing map[baseline.Measure]standing
+}
+
+// witnessed is an episode that began a short while ago, with the route that it bears on.
+type witnessed struct {
+	number int
+	e      Episode
+	hops   []string
+}
+
+type standing struct{ shift, tolerance float64 }
+
+// Witness is how the path stands at a time.
+func (p *Path) Witness(k Key, now time.Time) Witness {
+	same := p.options.Same
+	named := func(hops []string) []string {
+		if same == nil || hops == nil {
+			return hops
+		}
+		list := make([]string, len(hops))
+		for i, h := range hops {
+			if h != "" {
+				h = same(h)
 			}
+			list[i] = h
+		}
+		return list
+	}
+	w := Witness{Key: k, end: end(p.judge.last), hops: named(p.RouteAt(now)), standing: map[baseline.Measure]standing{}}
+	for _, m := range p.judge.open {
+		w.busy = w.busy || !m.closed
+		if now.Sub(m.From) >= fresh || !m.NewLevel.IsZero() {
+			continue
+		}
+		at := now
+		if m.Kind == Lost {
+			at = m.From.Add(-time.Second) // what is found now ends where it is cut
+		}
+		w.open = append(w.open, witnessed{m.number, m.clone(), named(p.RouteAt(at))})
+	}
+	if !w.busy {
+		for _, m := range located {
+			if shift, tolerance, ok := p.judge.standing(m); ok {
+				w.standing[m] = standing{shift, tolerance}
+			}
+		}
+	}
+	return w
+}
+
+// located are the measures that a segment may add to.
+var located = []baseline.Measure{baseline.RTT, baseline.Loss}
+
+// affected is a path with an episode that is open, or has just been.
+type affected struct {
+	key    Key
+	number int
+	e      Episode
+	hops   []string
+	links  []incident.Link
+}
+
+// Find looks for what the paths that got worse lately have in common. It returns the
+// incidents that are new, or other than they were.
+func (x *Incidents) Find(now time.Time, witnesses []Witness) (changed []Incident) {
+	var list []affected
+	for _, w := range witnesses {
+		for _, m := range w.open {
+			list = append(list, affected{key: w.Key, number: m.number, e: m.e, hops: m.hops})
 		}
 	}
 	slices.SortStableFunc(list, func(a, b affected) int { return a.e.From.Compare(b.e.From) })
@@ -103,18 +199,19 @@ func (g *Guard) findIncidents(now time.Time) {
 			n++
 		}
 		if n > 1 {
-			g.explain(list[:n], now)
+			changed = append(changed, x.explain(list[:n], witnesses, now)...)
 		}
 		list = list[n:]
 	}
+	return changed
 }
 
 // halfDoubt is by how much the begin of an episode is in doubt.
 func halfDoubt(e Episode) time.Duration { return min(10*time.Minute, e.Doubt.To.Sub(e.Doubt.From)/2) }
 
 // explain looks for the segments that a group of paths with the same onset share.
-func (g *Guard) explain(group []affected, now time.Time) {
-	for _, m := range []baseline.Measure{baseline.RTT, baseline.Loss} {
+func (x *Incidents) explain(group []affected, witnesses []Witness, now time.Time) (changed []Incident) {
+	for _, m := range located {
 		var worse []affected
 		in := map[Key]bool{}
 		for _, a := range group {
@@ -126,38 +223,36 @@ func (g *Guard) explain(group []affected, now time.Time) {
 		if len(worse) < 2 {
 			continue
 		}
-		observed, index := g.observe(worse, in, m, now)
+		observed, members := observe(worse, in, witnesses, m, now)
 		taken := map[int]bool{} // incidents that a segment found now is
 		for _, s := range incident.Explain(observed).Segments {
-			if len(s.Paths) >= 2 {
-				g.note(s, m, index, taken, now)
+			if len(s.Paths) < 2 {
+				continue
+			}
+			if i, ok := x.note(s, m, members, taken, now); ok {
+				changed = append(changed, i)
 			}
 		}
 	}
+	return changed
 }
 
 // observe says by how much each path is worse, and which ones are as ever.
-func (g *Guard) observe(worse []affected, in map[Key]bool, m baseline.Measure, now time.Time) (list []incident.Observed, index map[string]affected) {
-	index = map[string]affected{}
+func observe(worse []affected, in map[Key]bool, witnesses []Witness, m baseline.Measure, now time.Time) (list []incident.Observed, members []affected) {
 	var routes [][]string
-	for _, k := range g.order {
-		if hops := g.paths[k].RouteAt(now); hops != nil {
-			routes = append(routes, hops)
+	for _, w := range witnesses {
+		if w.hops != nil {
+			routes = append(routes, w.hops)
 		}
 	}
 	known := betweens(routes)
 	for _, a := range worse {
-		at := now
-		if a.e.Kind == Lost {
-			at = a.e.From.Add(-time.Second) // what is found now ends where it is cut
-		}
-		hops := a.path.RouteAt(at)
-		if hops == nil {
+		if a.hops == nil {
 			continue
 		}
-		a.links = linksOf(a.key.From, a.key.To, hops, known)
+		a.links = linksOf(a.key.From, a.key.To, a.hops, known)
 		x, _ := a.e.Excess(m)
-		o := incident.Observed{Path: a.key.String() + a.key.Family + a.key.Via, Links: a.links, Worse: true}
+		o := incident.Observed{Path: a.key.id(), Links: a.links, Worse: true}
 		if m.Counted() {
 			o.Excess = max(0, incident.FromLoss(x.Now)-incident.FromLoss(x.Normal))
 			n := float64(max(1, x.Sent))
@@ -167,28 +262,23 @@ func (g *Guard) observe(worse []affected, in map[Key]bool, m baseline.Measure, n
 			o.Spread = max(x.Tolerance/4, (x.NowHigh-x.NowLow)/4)
 		}
 		list = append(list, o)
-		index[o.Path] = a
+		members = append(members, a)
 	}
-	for _, k := range g.order {
-		p := g.paths[k]
-		if in[k] || len(p.judge.Open()) > 0 || now.Sub(end(p.judge.last)) > healthyWithin {
+	for _, w := range witnesses {
+		s, ok := w.standing[m]
+		if in[w.Key] || w.busy || now.Sub(w.end) > healthyWithin || w.hops == nil || !ok {
 			continue
 		}
-		hops := p.RouteAt(now)
-		shift, tolerance, ok := p.judge.standing(m)
-		if hops == nil || !ok {
-			continue
-		}
-		o := incident.Observed{Path: k.String() + k.Family + k.Via, Links: linksOf(k.From, k.To, hops, known), Spread: tolerance / 3}
+		o := incident.Observed{Path: w.Key.id(), Links: linksOf(w.Key.From, w.Key.To, w.hops, known), Spread: s.tolerance / 3}
 		if m.Counted() {
-			o.Spread = max(0.002, incident.FromLoss(tolerance)/2)
-			o.Excess = max(0, incident.FromLoss(shift))
+			o.Spread = max(0.002, incident.FromLoss(s.tolerance)/2)
+			o.Excess = max(0, incident.FromLoss(s.shift))
 		} else {
-			o.Excess = max(0, shift)
+			o.Excess = max(0, s.shift)
 		}
 		list = append(list, o)
 	}
-	return list, index
+	return list, members
 }
 
 // standing is by how much the last few readings of a path that is not told of are worse than
@@ -211,80 +301,84 @@ func (j *Judge) standing(m baseline.Measure) (shift, tolerance float64, ok bool)
 	return middle(shifts), tolerance, true
 }
 
-// note keeps an incident, or adds to the one that it is.
-func (g *Guard) note(s incident.Segment, m baseline.Measure, index map[string]affected, taken map[int]bool, now time.Time) {
-	var members []affected
-	for _, a := range index {
-		members = append(members, a)
-	}
+// note keeps an incident, or adds to the one that it is; false when there is nothing new in it.
+func (x *Incidents) note(s incident.Segment, m baseline.Measure, members []affected, taken map[int]bool, now time.Time) (Incident, bool) {
 	on := map[incident.Link]bool{}
 	for _, l := range s.Links {
 		on[l] = true
 	}
-	x := &Incident{Measure: m, Segment: s, ToldAt: now, Sure: s.Sure, episodes: map[Key][]int{}}
-	for _, k := range g.order {
-		for _, a := range members {
-			if a.key != k || !slices.ContainsFunc(a.links, func(l incident.Link) bool { return on[l] }) {
-				continue
-			}
-			x.Paths = append(x.Paths, k)
-			x.episodes[k] = append(x.episodes[k], a.number)
-			if x.From.IsZero() || a.e.From.Before(x.From) {
-				x.From = a.e.From
-			}
+	n := &Incident{Measure: m, Segment: s, ToldAt: now, Sure: s.Sure}
+	for _, a := range members {
+		if !slices.ContainsFunc(a.links, func(l incident.Link) bool { return on[l] }) {
+			continue
+		}
+		if i := slices.IndexFunc(n.Members, func(m Member) bool { return m.Path == a.key }); i >= 0 {
+			n.Members[i].Episodes = append(n.Members[i].Episodes, a.number)
+		} else {
+			n.Members = append(n.Members, Member{a.key, []int{a.number}})
+		}
+		if n.From.IsZero() || a.e.From.Before(n.From) {
+			n.From = a.e.From
 		}
 	}
-	if len(x.Paths) < 2 {
-		return
+	if len(n.Members) < 2 {
+		return Incident{}, false
 	}
+	slices.SortFunc(n.Members, func(a, b Member) int { return strings.Compare(a.Path.id(), b.Path.id()) })
 	same := func(old *Incident) bool {
 		return slices.ContainsFunc(old.Segment.Links, func(l incident.Link) bool { return on[l] })
 	}
 	// The same segment, or else the same paths: those that joined may have shown that it is
 	// another.
-	for _, is := range []func(*Incident) bool{same, x.sharesEpisode} {
-		for i, old := range g.incidents {
+	for _, is := range []func(*Incident) bool{same, n.sharesEpisode} {
+		for i, old := range x.list {
 			if !old.Open() || taken[i] || !is(old) || now.Sub(old.From) > 6*fresh {
 				continue
 			}
 			taken[i] = true
-			if old.Measure != m && len(old.Paths) >= len(x.Paths) {
-				return
+			if old.Measure != m && len(old.Members) >= len(n.Members) {
+				return Incident{}, false
 			}
-			x.Number, x.ToldAt = old.Number, old.ToldAt
-			*old = *x
-			return
+			n.Number, n.ToldAt = old.Number, old.ToldAt
+			*old = *n
+			return *old, true
 		}
 	}
-	taken[len(g.incidents)] = true
-	x.Number = len(g.incidents) + 1
-	g.incidents = append(g.incidents, x)
+	taken[len(x.list)] = true
+	n.Number = 1
+	if len(x.list) > 0 {
+		n.Number = x.list[len(x.list)-1].Number + 1
+	}
+	x.list = append(x.list, n)
+	return *n, true
 }
 
 // sharesEpisode reports whether two incidents are made of the same episodes, for the most part.
 func (i *Incident) sharesEpisode(o *Incident) bool {
 	same := 0
-	for k, list := range o.episodes {
-		for _, n := range list {
-			if slices.Contains(i.episodes[k], n) {
+	for _, m := range o.Members {
+		mine := i.episodesOf(m.Path)
+		for _, n := range m.Episodes {
+			if slices.Contains(mine, n) {
 				same++
 			}
 		}
 	}
-	return same*2 >= min(len(i.episodes), len(o.episodes))
+	return same*2 >= min(len(i.Members), len(o.Members))
 }
 
-// endIncidents ends those whose episodes are all over.
-func (g *Guard) endIncidents(now time.Time) {
-	for _, x := range g.incidents {
-		if !x.Open() {
+// End ends the incidents whose episodes are all over, and returns those. episode finds one by
+// its path and number; one that is not found is over.
+func (x *Incidents) End(episode func(Key, int) (Episode, bool)) (ended []Incident) {
+	for _, i := range x.list {
+		if !i.Open() {
 			continue
 		}
-		var last time.Time
+		last := i.From
 		over := true
-		for k, list := range x.episodes {
-			for _, n := range list {
-				e, known := g.paths[k].Episode(n)
+		for _, m := range i.Members {
+			for _, n := range m.Episodes {
+				e, known := episode(m.Path, n)
 				if known && e.Open() {
 					over = false
 				} else if e.To.After(last) {
@@ -293,7 +387,14 @@ func (g *Guard) endIncidents(now time.Time) {
 			}
 		}
 		if over {
-			x.To = last
+			i.To = last
+			ended = append(ended, *i)
 		}
 	}
+	return ended
+}
+
+// Forget lets go of the incidents that were over before a time.
+func (x *Incidents) Forget(before time.Time) {
+	x.list = slices.DeleteFunc(x.list, func(i *Incident) bool { return !i.Open() && i.To.Before(before) })
 }

@@ -4,7 +4,7 @@ import (
 	"slices"
 	"time"
 
-	baseline "woodlark.example/core/normal"
+	"woodlark.example/core/baseline"
 )
 
 const (
@@ -106,6 +106,12 @@ func end(p baseline.Point) time.Time { return p.At.Add(p.Span) }
 func (j *Judge) noteGap(p baseline.Point) {
 	was := end(j.last)
 	gap := p.At.Sub(was)
+	if p.At.Before(j.last.At) { // the clock was set back: what was gathered lies in the future
+		for _, t := range j.tracks {
+			t.reset(p.At.Unix())
+		}
+		return
+	}
 	if gap < max(gapLeast, gapReadings*j.last.Span) {
 		return
 	}

@@ -4,7 +4,7 @@ import (
 	"math"
 	"time"
 
-	baseline "woodlark.example/core/normal"
+	"woodlark.example/core/baseline"
 )
 
 // back is a former level that a path may return to.

@@ -3,7 +3,7 @@ package guard
 import (
 	"time"
 
-	baseline "woodlark.example/core/normal"
+	"woodlark.example/core/baseline"
 )
 
 // Options say how paths are guarded.
@@ -14,6 +14,8 @@ type Options struct {
 	Training time.Duration
 	// Maintenance are stretches that are neither judged nor learnt.
 	Maintenance []baseline.Interval
+	// Same gives hops of routes that are one device one name; each is its own when nil.
+	Same func(hop string) string
 	// Elsewhere: the readings are kept elsewhere; paths are trained by Train when they are Due,
 	// and not by themselves.
 	Elsewhere bool
@@ -130,7 +132,7 @@ const learns = 24 * time.Hour
 // Learning reports whether too little is known of the path yet to judge it, and until when.
 func (p *Path) Learning(now time.Time) (until time.Time, is bool) {
 	until = p.first.Add(learns)
-	return until, now.Before(until)
+	return until, now.Before(until) && !p.judge.baseline.Trusted()
 }
 
 // Episodes are the episodes so far, oldest first.

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"time"
 
-	baseline "woodlark.example/core/normal"
+	"woodlark.example/core/baseline"
 )
 
 // PropertyKind says what a path has for a property.
@@ -65,6 +65,9 @@ func (p *Property) note(b Beside) {
 func (p Property) Waits() bool {
 	return (p.Kind == NewLevel || p.Kind == Creeping) && p.AcceptedAt.IsZero() && p.EndedAt.IsZero()
 }
+
+// AcceptsBy is when a new level is taken for normal by itself.
+func (p Property) AcceptsBy() time.Time { return p.ToldAt.Add(accepts) }
 
 const (
 	// likeDays on which something came at the same hours make it daily, of the last lookedAt.

@@ -21,9 +21,19 @@ type routeSeen struct {
 // Route notes the route that the path was found to have; it reports whether it is another
 // than before.
 func (p *Path) Route(at time.Time, hops []string) bool {
+	for len(hops) > 0 && hops[len(hops)-1] == "" {
+		hops = hops[:len(hops)-1]
+	}
+	if len(hops) == 0 {
+		return false
+	}
 	if n := len(p.routes); n > 0 {
 		last := &p.routes[n-1]
-		if sameRoute(last.Hops, hops) {
+		if k := min(len(hops), len(last.Hops)); sameRoute(last.Hops[:k], hops[:k]) {
+			// One that was cut off, or not heard of to its end, is no other route.
+			if len(hops) > k {
+				last.Hops = slices.Clone(hops)
+			}
 			p.traced = at
 			return false
 		}

@@ -4,7 +4,7 @@ import (
 	"math"
 	"slices"
 
-	baseline "woodlark.example/core/normal"
+	"woodlark.example/core/baseline"
 )
 
 // remembered is how many of the last readings are kept to date a change back.

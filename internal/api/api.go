@@ -134,6 +134,7 @@ func (s *server) register(a huma.API) {
 	s.registerReports(a)
 	s.registerChanges(a)
 	s.registerBaselines(a)
+	s.registerStoredBaselines(a)
 	s.registerEvents(a)
 	describeAgentCalls(a.OpenAPI())
 	describeLists(a.OpenAPI())

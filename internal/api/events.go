@@ -33,6 +33,11 @@ type TraceEvent struct {
 	At time.Time `json:"at"`
 }
 
+// IncidentEvent tells that an incident was found, is other than it was, or is over.
+type IncidentEvent struct {
+	At time.Time `json:"at"`
+}
+
 // SweepEvent tells that a sweep has ended.
 type SweepEvent struct {
 	At time.Time `json:"at"`
@@ -63,7 +68,7 @@ const comeBack = 2000
 
 func (s *server) registerEvents(a huma.API) {
 	op := operation(http.MethodGet, "/events", "listen", "A live stream of new readings and changes of state (server-sent events); each has an id, by which it is resumed", "Events")
-	sse.Register(a, op, map[string]any{"reading": ReadingEvent{}, "state": StateEvent{}, "watch": WatchEvent{}, "sweep": SweepEvent{}, "trace": TraceEvent{}, "two-ended": TwoEndedEvent{}, "notice": NoticeEvent{}, "missed": MissedEvent{}, "alive": AliveEvent{}},
+	sse.Register(a, op, map[string]any{"reading": ReadingEvent{}, "state": StateEvent{}, "watch": WatchEvent{}, "sweep": SweepEvent{}, "trace": TraceEvent{}, "two-ended": TwoEndedEvent{}, "incident": IncidentEvent{}, "notice": NoticeEvent{}, "missed": MissedEvent{}, "alive": AliveEvent{}},
 		func(ctx context.Context, in *listen, send sse.Sender) {
 			events, stop, whole := s.c.ListenSince(in.Last)
 			defer stop()
@@ -104,9 +109,11 @@ func (s *server) sendEvent(send func(any) error, e controller.Event) error {
 		if err != nil {
 			return nil
 		}
-		return send(StateEvent(pathOf(v, time.Now(), false)))
+		return send(StateEvent(pathOf(v, s.c.Zone(), time.Now(), false)))
 	case controller.WatchChanged:
 		return send(WatchEvent{time.Now().UTC()})
+	case controller.IncidentChanged:
+		return send(IncidentEvent{time.Now().UTC()})
 	case controller.NewTrace:
 		return send(TraceEvent{time.Now().UTC()})
 	case controller.NewTwoEnded:

@@ -7,7 +7,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"woodlark.example/core/baseline"
+	"woodlark.example/core/guard"
 	"woodlark.example/internal/controller"
 )
 
@@ -38,7 +38,7 @@ func (x collector) Collect(out chan<- prometheus.Metric) {
 		out <- prometheus.MustNewConstMetric(pathsDesc, prometheus.GaugeValue, float64(n), state)
 	}
 	for _, v := range views {
-		if v.Last == nil || v.Verdict.State == baseline.StateUnmeasured {
+		if v.Last == nil || v.Verdict.State == guard.StateUnmeasured {
 			continue
 		}
 		labels := []string{v.Agent.Name, v.Target, familyOfLabel[int(v.Family)], v.Via}

@@ -7,7 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"woodlark.example/core/baseline"
+	"woodlark.example/core/guard"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
 )
@@ -25,9 +25,9 @@ type listPaths struct {
 }
 
 func (l listPaths) filter() controller.Filter {
-	var states []baseline.State
+	var states []guard.State
 	for _, x := range l.State {
-		states = append(states, baseline.State(x))
+		states = append(states, guard.State(x))
 	}
 	return controller.Filter{States: states, Site: l.Site, Agent: l.Agent, Tag: l.Tag, Search: l.Search, All: l.All}
 }
@@ -80,7 +80,7 @@ func (s *server) registerPaths(a huma.API) {
 			views := s.c.Views(in.filter())
 			out := PathList{Total: len(views), Paths: []apitype.Path{}}
 			for _, v := range views[min(in.Offset, len(views)):min(in.Offset+in.Limit, len(views))] {
-				out.Paths = append(out.Paths, pathOf(v, now, in.Trace))
+				out.Paths = append(out.Paths, pathOf(v, s.c.Zone(), now, in.Trace))
 			}
 			return &body[PathList]{out}, nil
 		})
@@ -94,7 +94,7 @@ func (s *server) registerPaths(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[apitype.Path]{pathOf(v, time.Now(), false)}, nil
+			return &body[apitype.Path]{pathOf(v, s.c.Zone(), time.Now(), false)}, nil
 		})
 	huma.Register(a, operation(http.MethodGet, "/paths/{id}/series", "get-series", "A path's figures along time, as fine as the span allows", "Paths", http.StatusNotFound),
 		func(ctx context.Context, in *spanOfPath) (*body[apitype.Series], error) {

@@ -12,10 +12,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"woodlark.example/core/baseline"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
-	"woodlark.example/internal/ident"
 	"woodlark.example/internal/store"
 )
 
@@ -24,26 +22,48 @@ type period struct {
 	To   time.Time `query:"to_at" doc:"Now when left out"`
 }
 
+// checked is the period, if it is one.
+func (p period) checked() (from, to time.Time, err error) {
+	from, to = spanOfPath{From: p.From, To: p.To}.span()
+	if !to.After(from) {
+		err = fmt.Errorf("%w: from_at %s is not before to_at %s", controller.ErrInvalid, from.Format(time.RFC3339), to.Format(time.RFC3339))
+	}
+	return from, to, err
+}
+
 func (s *server) registerReports(a huma.API) {
 	huma.Register(a, operation(http.MethodGet, "/status", "get-status", "How the service and its paths stand", "Reports"),
 		func(context.Context, *struct{}) (*body[apitype.Status], error) {
 			views := s.c.Views(controller.Filter{})
 			since, why := s.c.Away()
 			out := apitype.Status{Version: s.Version, Now: time.Now().UTC(), Zone: s.c.Zone().String(), Paths: count(views), Watches: len(s.c.Watches()),
-				Agents: len(s.c.Agents()), HeldBack: s.c.HeldBack(), DatabaseAwaySince: utc(since), DatabaseAwayWhy: why, DiskFull: s.c.Disk(), SetAside: s.c.SetAside(), ClocksOff: []apitype.ClockOff{}, Summary: summary(views)}
+				Agents: len(s.c.Agents()), HeldBack: s.c.HeldBack(), DatabaseAwaySince: utc(since), DatabaseAwayWhy: why, DiskFull: s.c.Disk(), SetAside: s.c.SetAside(), ClocksOff: []apitype.ClockOff{}, Summary: summary(views, s.c.OpenIncidents(), s.c.Call)}
 			for name, off := range s.c.Clocks() {
 				out.ClocksOff = append(out.ClocksOff, apitype.ClockOff{Agent: name, OffsetS: off.Seconds()})
 			}
 			slices.SortFunc(out.ClocksOff, func(a, b apitype.ClockOff) int { return cmp.Compare(a.Agent, b.Agent) })
 			return &body[apitype.Status]{out}, nil
 		})
-	huma.Register(a, operation(http.MethodGet, "/degraded", "report-degraded", "The paths that are or were worse than their baselines", "Reports"),
-		func(ctx context.Context, in *period) (*body[apitype.Degraded], error) {
-			out, err := s.degraded(ctx, *in)
+	degraded := func(ctx context.Context, in *period) (*body[apitype.Degraded], error) {
+		out, err := s.degraded(ctx, *in)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return &body[apitype.Degraded]{out}, nil
+	}
+	huma.Register(a, operation(http.MethodGet, "/reports/degraded", "report-degraded", "The paths that are or were worse than their baselines", "Reports", http.StatusUnprocessableEntity), degraded)
+	huma.Register(a, operation(http.MethodGet, "/degraded", "report-degraded-at-its-old-place", "The same as /reports/degraded", "Reports", http.StatusUnprocessableEntity), degraded)
+	huma.Register(a, operation(http.MethodGet, "/incidents", "list-incidents", "What several paths had in common, those that go on first", "Reports", http.StatusUnprocessableEntity),
+		func(ctx context.Context, in *period) (*body[[]apitype.Incident], error) {
+			from, to, err := in.checked()
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			return &body[apitype.Degraded]{out}, nil
+			out, _, err := s.incidents(ctx, from, to)
+			if err != nil {
+				return nil, s.problem(err)
+			}
+			return &body[[]apitype.Incident]{out}, nil
 		})
 	huma.Register(a, operation(http.MethodGet, "/notices", "list-notices", "What is to know of the service itself, newest first", "Reports"),
 		func(ctx context.Context, in *period) (*body[[]apitype.Notice], error) {
@@ -84,93 +104,4 @@ func (s *server) registerChanges(a huma.API) {
 			}
 			return pageOf(out, in.Paging, url.Values{}, last.At, last.ID), nil
 		})
-}
-
-func count(views []controller.View) map[string]int {
-	counts := map[string]int{}
-	for _, st := range baseline.States() {
-		counts[string(st)] = 0
-	}
-	for _, v := range views {
-		counts[string(v.Verdict.State)]++
-	}
-	return counts
-}
-
-// summary says in one line how the paths stand.
-func summary(views []controller.View) string {
-	degraded, lost, never, unmeasured, daily := 0, 0, 0, 0, 0
-	for _, v := range views {
-		switch {
-		case v.Verdict.Never:
-			never++
-		case v.Verdict.State == baseline.StateLost:
-			lost++
-		case v.Verdict.State == baseline.StateDegraded:
-			degraded++
-		case v.Verdict.State == baseline.StateUnmeasured:
-			unmeasured++
-		}
-		if v.Daily != nil {
-			daily++
-		}
-	}
-	if len(views) == 0 {
-		return "No path is watched yet."
-	}
-	text := fmt.Sprintf("%d of %s degraded", degraded, plural(len(views), "path"))
-	for _, part := range []struct {
-		n    int
-		says string
-	}{{lost, "lost"}, {never, "never answered"}, {unmeasured, "unmeasured"}} {
-		if part.n > 0 {
-			text += fmt.Sprintf(", %d %s", part.n, part.says)
-		}
-	}
-	switch {
-	case daily == 1:
-		text += "; 1 gets worse at the same hours every day"
-	case daily > 1:
-		text += fmt.Sprintf("; %d get worse at the same hours every day", daily)
-	}
-	return text + "."
-}
-
-func plural(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}
-
-func (s *server) degraded(ctx context.Context, in period) (apitype.Degraded, error) {
-	from, to := spanOfPath{From: in.From, To: in.To}.span()
-	if !to.After(from) {
-		return apitype.Degraded{}, fmt.Errorf("%w: from_at %s is not before to_at %s", controller.ErrInvalid, from.Format(time.RFC3339), to.Format(time.RFC3339))
-	}
-	episodes, err := s.c.Store().Episodes(ctx, ident.ID{}, from, to)
-	if err != nil {
-		return apitype.Degraded{}, err
-	}
-	byPath := map[ident.ID][]apitype.Episode{}
-	for _, e := range episodes {
-		byPath[e.PathID] = append(byPath[e.PathID], episodeOf(e))
-	}
-	views := s.c.Views(controller.Filter{})
-	out := apitype.Degraded{FromAt: from.UTC(), ToAt: to.UTC(), Watched: len(views), Summary: summary(views),
-		Now: []apitype.Path{}, Daily: []apitype.Path{}, Ended: []apitype.PathEpisodes{}, Never: []apitype.Path{}}
-	for _, v := range views {
-		p := pathOf(v, to, false)
-		switch {
-		case v.Verdict.Never:
-			out.Never = append(out.Never, p)
-		case v.Verdict.Episode != nil:
-			out.Now = append(out.Now, p)
-		case v.Daily != nil:
-			out.Daily = append(out.Daily, p)
-		case len(byPath[v.ID]) > 0:
-			out.Ended = append(out.Ended, apitype.PathEpisodes{Path: p, Episodes: byPath[v.ID]})
-		}
-	}
-	return out, nil
 }

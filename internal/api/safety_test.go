@@ -211,9 +211,9 @@ func TestReadingsByAWrongClockAreMarked(t *testing.T) {
 	require.NotEmpty(t, notices)
 	assert.Contains(t, notices[0].Text, "The clock of agent pier is 5h")
 	assert.Equal(t, "unmeasured", get[apitype.Path](s, "/paths/"+path.String()).State, "no path is judged by it")
-	points, err := s.c.Store().Points(t.Context(), path, time.Unix(0, 0), time.Now())
+	learnt, err := s.c.Store().History(t.Context(), path, time.Unix(0, 0), time.Now())
 	require.NoError(t, err)
-	assert.Empty(t, points)
+	assert.Zero(t, learnt.Len())
 	require.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/uploads", pier.Key, plan.Upload{SentAt: time.Now(), Readings: []plan.Record{minute(path, time.Now().Truncate(time.Minute).Add(-time.Minute), 3)}}).StatusCode)
 	assert.Empty(t, get[apitype.Status](s, "/status").ClocksOff)
 }

@@ -192,9 +192,9 @@ func normalSteps(b *baseline.Baseline, from, to time.Time) apitype.NormalSteps {
 		step = 24 * time.Hour
 	}
 	for t := from.Truncate(step); t.Before(to); t = t.Add(step) {
-		n, _, ok := b.At(baseline.RTT, t)
+		n, ok := b.At(baseline.RTT, t.Add(step/2))
 		if ok && step > time.Hour {
-			n = *b.Profiles[baseline.RTT].Overall
+			n, _ = b.Overall(baseline.RTT)
 		}
 		if !ok {
 			continue
@@ -204,18 +204,6 @@ func normalSteps(b *baseline.Baseline, from, to time.Time) apitype.NormalSteps {
 		steps.HighMs = append(steps.HighMs, fine(n.High))
 	}
 	return steps
-}
-
-func (s *server) episodes(ctx context.Context, id ident.ID, from, to time.Time) ([]apitype.Episode, error) {
-	list, err := s.c.Store().Episodes(ctx, id, from, to)
-	if err != nil {
-		return nil, err
-	}
-	out := make([]apitype.Episode, len(list))
-	for i, e := range list {
-		out[i] = episodeOf(e)
-	}
-	return out, nil
 }
 
 // gaps are the failed and missed runs of a span, which say why there are no

@@ -7,6 +7,7 @@ import (
 
 	"woodlark.example/core/baseline"
 	"woodlark.example/core/figure"
+	"woodlark.example/core/finding"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
@@ -34,36 +35,13 @@ func readingOf(r *plan.Record) *apitype.Reading {
 	return out
 }
 
-func bandOf(n *baseline.Normal) *apitype.Band {
-	if n == nil {
-		return nil
-	}
-	return &apitype.Band{Low: fine(n.Low), Median: fine(n.Median), High: fine(n.High)}
+func bandOf(n baseline.Normal) apitype.Band {
+	return apitype.Band{Low: fine(n.Low), Median: fine(n.Expected), High: fine(n.High)}
 }
 
 // fine drops digits that arithmetic made up: below a nanosecond, or a
 // millionth of a ratio.
 func fine(v float64) float64 { return math.Round(v*1e6) / 1e6 }
-
-func excessesOf(list []baseline.Excess) []apitype.Excess {
-	out := make([]apitype.Excess, len(list))
-	for i, x := range list {
-		unit := "ms"
-		if x.Measure == baseline.Loss {
-			unit = "ratio"
-		}
-		out[i] = apitype.Excess{Measure: x.Measure.String(), Unit: unit, Normal: fine(x.Normal), Now: fine(x.Now), Worst: fine(x.Worst)}
-	}
-	return out
-}
-
-func episodeOf(e store.Episode) apitype.Episode {
-	out := apitype.Episode{ID: e.ID.String(), PathID: e.PathID.String(), Kind: e.Kind, FromAt: e.FromAt.UTC(), Excesses: excessesOf(controller.EpisodeOf(e).Excesses)}
-	if e.ToAt != nil {
-		out.ToAt = utc(*e.ToAt)
-	}
-	return out
-}
 
 func carriesOf(w controller.ThroughputWay) apitype.CarriesWay {
 	out := apitype.CarriesWay{Bps: w.Bps}
@@ -74,11 +52,11 @@ func carriesOf(w controller.ThroughputWay) apitype.CarriesWay {
 	return out
 }
 
-func pathOf(v controller.View, now time.Time, trace bool) apitype.Path {
+func pathOf(v controller.View, zone *time.Location, now time.Time, trace bool) apitype.Path {
 	p := apitype.Path{
 		ID: v.ID.String(), From: v.Agent.Name, FromSite: v.Agent.Site, To: v.Target, ToSite: v.Site, Family: int(v.Family), Via: v.Via,
 		Watches: orEmpty(v.Watches), Tags: orEmpty(v.Tags), State: string(v.Verdict.State), SinceAt: utc(v.Verdict.Since),
-		Findings: apitype.FindingsOf(v.Findings), Last: readingOf(v.Last), Excesses: []apitype.Excess{},
+		Findings: apitype.FindingsOf(v.Findings), Last: readingOf(v.Last), Excesses: []apitype.Excess{}, Episodes: []apitype.Episode{}, Properties: []apitype.Property{},
 	}
 	if t := v.Throughput; t != nil {
 		p.Carries = &apitype.Carries{At: t.At.UTC(), To: t.To, There: carriesOf(t.There), Back: carriesOf(t.Back)}
@@ -86,24 +64,32 @@ func pathOf(v controller.View, now time.Time, trace bool) apitype.Path {
 	if t := v.Beside; t != nil {
 		p.BesideCarries = &apitype.Carries{At: t.At.UTC(), To: t.To, There: carriesOf(t.There), Back: carriesOf(t.Back)}
 	}
-	if v.Verdict.Episode != nil {
-		p.Excesses = excessesOf(v.Verdict.Episode.Excesses)
+	for _, o := range v.Open {
+		p.Episodes = append(p.Episodes, openEpisodeOf(o))
+		p.Excesses = append(p.Excesses, excessesOf(o.Excesses)...)
 	}
+	for _, x := range v.Properties {
+		p.Properties = append(p.Properties, propertyOf(x, zone))
+	}
+	p.LearningUntil = utc(v.Verdict.Learning)
 	if v.Baseline != nil {
 		b := baselineOf(v)
 		p.Baseline = &b
-		p.Normal = &apitype.Normal{Resolution: string(v.Resolution)}
-		for m, to := range map[baseline.Measure]**apitype.Band{baseline.RTT: &p.Normal.RTTMs, baseline.Jitter: &p.Normal.JitterMs, baseline.Loss: &p.Normal.LossRatio} {
-			if n, ok := v.Normal[m]; ok {
-				*to = bandOf(&n)
+		p.Normal = &apitype.Normal{Resolution: resolution(v.Baseline)}
+		if v.Last != nil {
+			for m, to := range map[baseline.Measure]**apitype.Band{baseline.RTT: &p.Normal.RTTMs, baseline.Jitter: &p.Normal.JitterMs, baseline.Loss: &p.Normal.LossRatio} {
+				if n, ok := v.Baseline.At(m, v.Last.Reading.At); ok {
+					band := bandOf(n)
+					*to = &band
+				}
 			}
 		}
 	}
-	if d := v.Daily; d != nil {
-		p.Daily = &apitype.Daily{From: clock(d.FromMinute), To: clock(d.ToMinute), Days: d.Days, OfDays: d.OfDays}
+	if d := v.Rhythm(); d != nil {
+		p.Daily = &apitype.Daily{From: clock(d.From), To: clock(d.To), Days: d.Days, OfDays: d.Days}
 	}
-	if v.LastEpisode != nil {
-		e := episodeOf(*v.LastEpisode)
+	if v.Over != nil {
+		e := episodeOf(*v.Over, finding.Why{}, ident.ID{}, zone, now)
 		p.LastOver = &e
 	}
 	if trace {
@@ -122,17 +108,31 @@ func orEmpty(list []string) []string {
 
 func clock(minute int) string { return fmt.Sprintf("%02d:%02d", minute/60, minute%60) }
 
+// resolution says how finely what is normal follows the clock.
+func resolution(b *baseline.Baseline) string {
+	n, _ := b.Overall(baseline.RTT)
+	switch {
+	case n.Days < 2:
+		return "overall"
+	case b.To.Sub(b.From) < 8*24*time.Hour:
+		return "hour_of_day"
+	}
+	return "hour_of_week"
+}
+
 func baselineOf(v controller.View) apitype.Baseline {
-	b := apitype.Baseline{PathID: v.ID.String(), From: v.Agent.Name, To: v.Target, Family: int(v.Family), TakenAt: v.TakenAt.UTC(), Pinned: v.Pinned,
-		Readings: v.Baseline.Readings, FromAt: v.Baseline.From.UTC(), ToAt: v.Baseline.To.UTC(), Hours: []apitype.Hour{}}
-	if p := v.Baseline.Profiles[baseline.RTT]; p != nil {
-		b.RTTMs = bandOf(p.Overall)
+	b := apitype.Baseline{PathID: v.ID.String(), From: v.Agent.Name, To: v.Target, Family: int(v.Family), Via: v.Via, TakenAt: v.TakenAt.UTC(), Pinned: v.Pinned, Zone: v.Baseline.ZoneName,
+		Readings: v.Baseline.Readings, FromAt: v.Baseline.From.UTC(), ToAt: v.Baseline.To.UTC(), Learning: utc(v.Verdict.Learning), Hours: []apitype.Hour{}, Measures: []apitype.BaselineMeasure{}}
+	if n, ok := v.Baseline.Overall(baseline.RTT); ok {
+		band := bandOf(n)
+		b.RTTMs = &band
 	}
-	if p := v.Baseline.Profiles[baseline.Jitter]; p != nil {
-		b.JitterMs = bandOf(p.Overall)
+	if n, ok := v.Baseline.Overall(baseline.Jitter); ok {
+		band := bandOf(n)
+		b.JitterMs = &band
 	}
-	if p := v.Baseline.Profiles[baseline.Loss]; p != nil && p.Overall != nil {
-		ratio := p.Overall.Expected(baseline.Loss)
+	if n, ok := v.Baseline.Overall(baseline.Loss); ok {
+		ratio := fine(n.Expected)
 		b.Loss = &ratio
 	}
 	return b
@@ -165,7 +165,7 @@ func sketchOf(v controller.View, now time.Time) apitype.Sketch {
 		}
 	}
 	for i := range hours {
-		if n, _, ok := v.Baseline.At(baseline.RTT, start.Add(time.Duration(i)*time.Hour)); ok {
+		if n, ok := v.Baseline.At(baseline.RTT, start.Add(time.Duration(i)*time.Hour)); ok {
 			put(&t.LowMs[i], n.Low, 1e3)
 			put(&t.HighMs[i], n.High, 1e3)
 		}

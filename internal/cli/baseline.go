@@ -1,9 +1,14 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/url"
+	"os"
+	"slices"
+	"strings"
+	"time"
 
 	"woodlark.example/core/figure"
 	"woodlark.example/internal/api/apitype"
@@ -12,33 +17,62 @@ import (
 )
 
 var baselineCommand = command{
-	name: "baseline", summary: "what is normal for each path: list, show, take, pin, unpin",
-	usage:   "list\nshow -from AGENT -to TARGET\ntake -from AGENT -to TARGET [-last 24h] [-pin]\npin -from AGENT -to TARGET\nunpin -from AGENT -to TARGET",
-	example: "woodlark baseline list\nwoodlark baseline show -from northquay -to terminal.gannetbay.example",
-	more:    "A rolling baseline is learnt anew each night, without the episodes in which the path was\ndegraded or lost. A pinned one stays until it is unpinned.",
-	run:     runBaseline,
+	name: "baseline", summary: "what is normal for each path: list, show, take, pin, unpin, roll, accept, compare, export, import",
+	usage: "list\nshow -from AGENT -to TARGET\ntake -from AGENT -to TARGET [-last 24h] [-pin]\npin -from AGENT -to TARGET\nunpin -from AGENT -to TARGET\nroll -from AGENT -to TARGET\n" +
+		"accept -from AGENT -to TARGET [-measure rtt] [-crept]\nkept -from AGENT -to TARGET\ncompare -from AGENT -to TARGET [-with ID] [-with-from AGENT -with-to TARGET]\n" +
+		"export -from AGENT -to TARGET [-measure rtt,loss] > FILE\nimport FILE -from AGENT -to TARGET [-measure rtt,loss] [-pin]",
+	example: "woodlark baseline list\nwoodlark baseline show -from northquay -to terminal.gannetbay.example\nwoodlark baseline accept -from northquay -to terminal.holm.example",
+	more: "A rolling baseline is learnt anew each day; the episodes in which the path was degraded or lost\ncount next to nothing in it. A pinned one stays until it is unpinned; the newest that was learnt\nis kept beside it ('kept'). 'accept' takes a new level for normal, or with -crept that to which\n" +
+		"the path crept. 'roll' unpins, and learns anew at once.",
+	run: runBaseline,
 }
 
+var baselineVerbs = []string{"list", "show", "take", "pin", "unpin", "roll", "accept", "kept", "compare", "export", "import"}
+
+// baselineOptions are what is said beside the path.
+type baselineOptions struct {
+	path               pathOptions
+	last, measure      string
+	pin, crept         bool
+	with, withA, withT string
+}
+
+// fits says which verbs an option belongs to.
+var fits = map[string][]string{"last": {"take"}, "pin": {"take", "import"}, "measure": {"accept", "export", "import", "show"}, "crept": {"accept"}, "with": {"compare"}, "with-from": {"compare"}, "with-to": {"compare"}}
+
 func runBaseline(c *call) error {
-	var o pathOptions
-	var last string
-	var pin bool
+	var o baselineOptions
 	c.withFormat()
 	c.withService()
-	o.register(c)
-	c.flags.StringVar(&last, "last", "", "take it from this far back, such as 24h; the training window when left out")
-	c.flags.BoolVar(&pin, "pin", false, "pin what is taken")
+	o.path.register(c)
+	c.flags.StringVar(&o.last, "last", "", "of take: from this far back, such as 24h; the training window when left out")
+	c.flags.BoolVar(&o.pin, "pin", false, "of take and import: pin it")
+	c.flags.StringVar(&o.measure, "measure", "", "of accept, export, import, show: only these measures, with commas between")
+	c.flags.BoolVar(&o.crept, "crept", false, "of accept: that to which the path crept, instead of a new level")
+	c.flags.StringVar(&o.with, "with", "", "of compare: identifier of a baseline that is kept of the path (see 'kept')")
+	c.flags.StringVar(&o.withA, "with-from", "", "of compare: the path that begins at this agent")
+	c.flags.StringVar(&o.withT, "with-to", "", "of compare: and leads to this target")
 	if err := c.parse(); err != nil {
 		return err
 	}
-	if len(c.args) != 1 {
-		return wrongCall("say one of list, show, take, pin, unpin")
+	verbs := strings.Join(baselineVerbs, ", ")
+	if len(c.args) == 0 {
+		return wrongCall("say one of %s", verbs)
 	}
 	verb := c.args[0]
-	switch verb {
-	case "list", "show", "take", "pin", "unpin":
-	default:
-		return wrongCall("%q is none of list, show, take, pin, unpin", short(verb))
+	if !slices.Contains(baselineVerbs, verb) {
+		return wrongCall("%q is none of %s", short(verb), verbs)
+	}
+	for name, list := range fits {
+		if c.isSet(name) && !slices.Contains(list, verb) {
+			return wrongCall("-%s belongs to %s, not to %s", name, strings.Join(list, ", "), verb)
+		}
+	}
+	if verb == "import" && len(c.args) != 2 {
+		return wrongCall("name the file: woodlark baseline import FILE -from AGENT -to TARGET")
+	}
+	if verb != "import" && len(c.args) > 1 {
+		return wrongCall("there is nothing to do with %q", short(c.args[1]))
 	}
 	api, err := c.client()
 	if err != nil {
@@ -51,27 +85,151 @@ func runBaseline(c *call) error {
 		}
 		return c.writeBaselines(all)
 	}
-	p, err := o.find(c, api)
+	p, err := o.path.find(c, api)
 	if err != nil {
 		return err
 	}
-	b, err := c.baseline(api, verb, "/paths/"+p.ID+"/baseline", last, pin)
+	at := "/paths/" + p.ID + "/baseline"
+	switch verb {
+	case "accept":
+		return c.acceptLevel(api, p, o)
+	case "kept":
+		return c.keptBaselines(api, p)
+	case "compare":
+		return c.compareBaselines(api, at, o)
+	case "export":
+		return c.exportBaseline(api, at, o)
+	}
+	b, err := c.baseline(api, verb, at, o)
 	if err != nil {
 		return err
 	}
-	return c.writeBaseline(b)
+	return c.writeBaseline(b, o.measure)
 }
 
-func (c *call) baseline(api *client.Client, verb, path, last string, pin bool) (b apitype.Baseline, err error) {
+func (c *call) baseline(api *client.Client, verb, at string, o baselineOptions) (b apitype.Baseline, err error) {
 	switch verb {
 	case "take":
-		err = api.Do(c.ctx, http.MethodPost, path, map[string]any{"last": last, "pin": pin}, &b)
+		err = api.Do(c.ctx, http.MethodPost, at, map[string]any{"last": o.last, "pin": o.pin}, &b)
 	case "pin", "unpin":
-		err = api.Do(c.ctx, http.MethodPatch, path, map[string]bool{"pinned": verb == "pin"}, &b)
+		err = api.Do(c.ctx, http.MethodPatch, at, map[string]bool{"pinned": verb == "pin"}, &b)
+	case "roll":
+		err = api.Do(c.ctx, http.MethodPost, at+"/roll", nil, &b)
+	case "import":
+		var f apitype.BaselineFile
+		data, readErr := os.ReadFile(c.args[1])
+		if readErr != nil {
+			return b, wrongCall("%v", readErr)
+		}
+		if err := json.Unmarshal(data, &f); err != nil || f.Form == "" {
+			return b, wrongCall("%s is no exported baseline: make one with 'woodlark baseline export'", short(c.args[1]))
+		}
+		query := url.Values{}
+		if o.pin {
+			query.Set("pin", "true")
+		}
+		if o.measure != "" {
+			query.Set("measure", o.measure)
+		}
+		err = api.Do(c.ctx, http.MethodPut, at+"/file?"+query.Encode(), f, &b)
 	default:
-		err = api.Get(c.ctx, path, nil, &b)
+		err = api.Get(c.ctx, at, nil, &b)
 	}
 	return b, err
+}
+
+func (c *call) acceptLevel(api *client.Client, p apitype.Path, o baselineOptions) error {
+	order := apitype.Acceptance{Kind: "new_level", Measure: o.measure}
+	if o.crept {
+		order.Kind = "crept"
+	}
+	var after apitype.Path
+	if err := api.Do(c.ctx, http.MethodPost, "/paths/"+p.ID+"/accept", order, &after); err != nil {
+		return err
+	}
+	if c.format == "json" {
+		return report.JSON(c.out, after)
+	}
+	fmt.Fprintf(c.out, "Accepted: what %s has come to is normal from now on.\n", p.From+" → "+p.To)
+	fmt.Fprintf(c.out, "%s  %s\n", c.ink.State(after.State), after.Findings[0].Sentence)
+	return nil
+}
+
+func (c *call) keptBaselines(api *client.Client, p apitype.Path) error {
+	var list []apitype.StoredBaseline
+	if err := api.Get(c.ctx, "/paths/"+p.ID+"/baselines", nil, &list); err != nil {
+		return err
+	}
+	if c.format == "json" {
+		return report.JSON(c.out, list)
+	}
+	var rows [][]string
+	for _, b := range list {
+		kind, used := "rolling", ""
+		if b.Pinned {
+			kind = "pinned"
+		}
+		if b.InUse {
+			used = "in use"
+		}
+		rows = append(rows, []string{b.ID, report.When(b.TakenAt, zone()), kind, fmt.Sprint(b.Readings), used})
+	}
+	if c.format == "csv" {
+		return report.CSV(c.out, append([][]string{{"id", "taken", "kind", "readings", "used"}}, rows...))
+	}
+	if len(rows) == 0 {
+		fmt.Fprintln(c.out, "No baseline is kept of this path yet.")
+		return nil
+	}
+	return report.Table(c.out, c.ink, []report.Column{{Name: "id"}, {Name: "taken"}, {Name: "kind"}, {Name: "readings", Right: true}, {Name: ""}}, rows)
+}
+
+func (c *call) compareBaselines(api *client.Client, at string, o baselineOptions) error {
+	query := url.Values{}
+	switch {
+	case (o.withA != "" || o.withT != "") && o.with != "":
+		return wrongCall("-with and -with-from, -with-to exclude each other")
+	case o.withA != "" || o.withT != "":
+		other, err := pathOptions{from: o.withA, to: o.withT, family: o.path.family}.find(c, api)
+		if err != nil {
+			return err
+		}
+		query.Set("other", other.ID)
+	case o.with != "":
+		query.Set("b", o.with)
+	default:
+		return wrongCall("say with what it is compared: -with ID (see 'woodlark baseline kept'), or another path by -with-from and -with-to")
+	}
+	var list []apitype.Difference
+	if err := api.Get(c.ctx, at+"/differences", query, &list); err != nil {
+		return err
+	}
+	switch c.format {
+	case "json":
+		return report.JSON(c.out, list)
+	case "csv":
+		rows := [][]string{{"measure", "unit", "a", "b", "weekday", "hour", "worst_a", "worst_b", "differs"}}
+		for _, d := range list {
+			rows = append(rows, []string{d.Measure, d.Unit, fmt.Sprint(d.A.Median), fmt.Sprint(d.B.Median), d.Weekday, fmt.Sprint(d.Hour), fmt.Sprint(d.WorstA.Median), fmt.Sprint(d.WorstB.Median), fmt.Sprint(d.Differs)})
+		}
+		return report.CSV(c.out, rows)
+	}
+	return report.Differences(c.out, c.ink, list)
+}
+
+func (c *call) exportBaseline(api *client.Client, at string, o baselineOptions) error {
+	query := url.Values{}
+	if o.measure != "" {
+		query.Set("measure", o.measure)
+	}
+	if c.format == "csv" {
+		return wrongCall("a baseline is exported as json")
+	}
+	var f apitype.BaselineFile
+	if err := api.Get(c.ctx, at+"/file", query, &f); err != nil {
+		return err
+	}
+	return report.JSON(c.out, f)
 }
 
 func band(b *apitype.Band) string {
@@ -91,6 +249,9 @@ func (c *call) writeBaselines(all []apitype.Baseline) error {
 		if b.Pinned {
 			kind = "pinned"
 		}
+		if b.Learning != nil {
+			kind += ", learning until " + report.When(*b.Learning, zone())
+		}
 		rows = append(rows, []string{b.From + " → " + b.To, fmt.Sprintf("IPv%d", b.Family), band(b.RTTMs), band(b.JitterMs), report.Percent(b.Loss), fmt.Sprint(b.Readings), kind, report.When(b.TakenAt, zone())})
 	}
 	if c.format == "csv" {
@@ -100,27 +261,34 @@ func (c *call) writeBaselines(all []apitype.Baseline) error {
 		fmt.Fprintln(c.out, "No baselines yet. A path has one after 30 readings.")
 		return nil
 	}
-	return report.Table(c.out, c.ink, []report.Column{{Name: "path"}, {Name: ""}, {Name: "RTT (5 % to 95 %)", Right: true}, {Name: "jitter (5 % to 95 %)", Right: true}, {Name: "loss", Right: true}, {Name: "readings", Right: true}, {Name: "kind"}, {Name: "taken"}}, rows)
+	return report.Table(c.out, c.ink, []report.Column{{Name: "path"}, {Name: ""}, {Name: "RTT (nine of ten)", Right: true}, {Name: "jitter (nine of ten)", Right: true}, {Name: "loss", Right: true}, {Name: "readings", Right: true}, {Name: "kind"}, {Name: "taken"}}, rows)
 }
 
-func (c *call) writeBaseline(b apitype.Baseline) error {
-	if c.format != "text" {
-		return c.writeBaselines([]apitype.Baseline{b})
+// writeBaseline writes one baseline, or of it the measures that were asked for.
+func (c *call) writeBaseline(b apitype.Baseline, measures string) error {
+	if measures != "" {
+		var some []apitype.BaselineMeasure
+		for _, m := range b.Measures {
+			if slices.Contains(strings.Split(measures, ","), m.Measure) {
+				some = append(some, m)
+			}
+		}
+		if len(some) == 0 {
+			return wrongCall("nothing is known of -measure %s on this path", short(measures))
+		}
+		b.Measures = some
 	}
-	kind := "rolling"
-	if b.Pinned {
-		kind = "pinned"
+	switch c.format {
+	case "json":
+		return report.JSON(c.out, b)
+	case "csv":
+		rows := [][]string{{"measure", "unit", "weekday", "hour", "low", "median", "high"}}
+		for _, m := range b.Measures {
+			for i, h := range m.Week {
+				rows = append(rows, []string{m.Measure, m.Unit, time.Weekday(i/24).String(), fmt.Sprint(i % 24), fmt.Sprint(h.Low), fmt.Sprint(h.Median), fmt.Sprint(h.High)})
+			}
+		}
+		return report.CSV(c.out, rows)
 	}
-	fmt.Fprintf(c.out, "%s  %s baseline of %d readings, %s to %s\n", c.ink.Strong(b.From+" → "+b.To), kind, b.Readings, report.When(b.FromAt, zone()), report.When(b.ToAt, zone()))
-	fmt.Fprintf(c.out, "  RTT      %s\n  jitter   %s\n  loss     %s\n", band(b.RTTMs), band(b.JitterMs), report.Percent(b.Loss))
-	if len(b.Hours) == 0 {
-		fmt.Fprintln(c.out, "  One normal for all hours: an hour has its own once it was seen on three days.")
-		return nil
-	}
-	var rows [][]string
-	for _, h := range b.Hours {
-		rows = append(rows, []string{fmt.Sprintf("%02d:00", h.Hour), figure.FormatMs(h.RTTMs.Low), figure.FormatMs(h.RTTMs.Median), figure.FormatMs(h.RTTMs.High)})
-	}
-	fmt.Fprintln(c.out)
-	return report.Table(c.out, c.ink, []report.Column{{Name: "hour"}, {Name: "5 %", Right: true}, {Name: "median", Right: true}, {Name: "95 %", Right: true}}, rows)
+	return report.Baseline(c.out, c.ink, b, zone())
 }

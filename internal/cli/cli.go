@@ -233,6 +233,12 @@ func (c *call) parse() error {
 	return nil
 }
 
+// isSet reports whether an option was given.
+func (c *call) isSet(name string) (is bool) {
+	c.flags.Visit(func(f *flag.Flag) { is = is || f.Name == name })
+	return is
+}
+
 func short(s string) string {
 	if len(s) > 60 {
 		return s[:60] + "…"

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	baseline "woodlark.example/core/normal"
+	"woodlark.example/core/baseline"
 	"woodlark.example/internal/replay"
 	"woodlark.example/internal/report"
 )

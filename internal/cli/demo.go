@@ -226,24 +226,28 @@ func (c *call) demoHistory(to *controller.Controller, m *world.Model, reference 
 	if isTerminal(c.err) {
 		bar = progressbar.NewOptions(len(views), progressbar.OptionSetWriter(c.err), progressbar.OptionSetDescription("paths"), progressbar.OptionClearOnFinish(), progressbar.OptionShowCount())
 	}
+	past := to.Past()
 	group, ctx := errgroup.WithContext(c.ctx)
 	group.SetLimit(3)
 	for _, v := range views {
 		group.Go(func() error {
 			defer func() { _ = bar.Add(1) }()
-			return importPath(ctx, to, m, v, start, end)
+			return importPath(ctx, past, m, v, start, end)
 		})
 	}
 	if err := group.Wait(); err != nil {
 		return err
 	}
-	if err := c.demoRoutes(to, m, end); err != nil {
+	if err := c.demoRoutes(to, past, m, end); err != nil {
+		return err
+	}
+	if err := past.Judge(c.ctx); err != nil {
 		return err
 	}
 	return noteStart(c.ctx, to, views, end)
 }
 
-func importPath(ctx context.Context, to *controller.Controller, m *world.Model, v controller.View, start, end time.Time) error {
+func importPath(ctx context.Context, to *controller.Past, m *world.Model, v controller.View, start, end time.Time) error {
 	from, err := m.Find(v.Agent.Address)
 	if err != nil {
 		return err
@@ -262,7 +266,7 @@ func importPath(ctx context.Context, to *controller.Controller, m *world.Model, 
 			return nil
 		})
 	}
-	if err := to.Import(ctx, v.ID, minutes); err != nil {
+	if err := to.Add(ctx, v.ID, minutes); err != nil {
 		return err
 	}
 	if errors.Is(failed, errStopped) {

@@ -29,7 +29,7 @@ const (
 
 // demoRoutes makes the past of the routes that the demo's watches trace, in virtual
 // time.
-func (c *call) demoRoutes(to *controller.Controller, m *world.Model, end time.Time) error {
+func (c *call) demoRoutes(to *controller.Controller, past *controller.Past, m *world.Model, end time.Time) error {
 	group, ctx := errgroup.WithContext(c.ctx)
 	group.SetLimit(3)
 	for _, a := range to.Agents() {
@@ -46,6 +46,9 @@ func (c *call) demoRoutes(to *controller.Controller, m *world.Model, end time.Ti
 						list, err := pastTraces(ctx, m, a.Name, a.Address, target, w.ID, end)
 						if err != nil {
 							return err
+						}
+						for _, t := range list {
+							past.Trace(a.ID, t)
 						}
 						return to.Store().ImportTraces(ctx, a.ID, list)
 					})

@@ -16,8 +16,8 @@ import (
 	"sync"
 	"time"
 
+	"woodlark.example/core/baseline"
 	"woodlark.example/core/guard"
-	normal "woodlark.example/core/normal"
 	"woodlark.example/core/route"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/plan"
@@ -61,6 +61,9 @@ type Controller struct {
 	tracing map[ident.ID]*tracing // traces on demand that are going on
 	twoEnds twoEnds
 	carried carried
+
+	incidents incidents
+	devices   devices
 
 	awaySince time.Time // the database; guarded by mu
 	awayWhy   string
@@ -113,7 +116,7 @@ func New(ctx context.Context, o Options) (*Controller, error) {
 	}
 	c := &Controller{options: o, store: o.Store, log: o.Log, zone: o.Zone, agents: map[ident.ID]*agentState{},
 		paths: map[ident.ID]*pathState{}, watches: map[ident.ID]*Watch{}, active: map[ident.ID]progress{}, tracing: map[ident.ID]*tracing{}}
-	c.guards = guard.Options{Calendar: normal.Calendar{Zone: o.Zone}, Training: o.Training, Elsewhere: true}
+	c.guards = guard.Options{Calendar: baseline.Calendar{Zone: o.Zone}, Training: o.Training, Elsewhere: true, Same: c.devices.same}
 	c.twoEnds.going = map[ident.ID]*twoEnded{}
 	if err := c.load(ctx); err != nil {
 		return nil, err
@@ -176,6 +179,12 @@ func (c *Controller) load(ctx context.Context) error {
 			return err
 		}
 		c.paths[p.ID] = state
+	}
+	if err := c.loadIncidents(ctx); err != nil {
+		return err
+	}
+	if err := c.loadDevices(ctx); err != nil {
+		return err
 	}
 	if err := c.loadLoads(ctx); err != nil {
 		return err
@@ -311,6 +320,7 @@ func (c *Controller) Run(ctx context.Context) error {
 	for {
 		now := time.Now()
 		c.housekeeping(ctx, "train baselines", func() error { return c.trainDue(ctx, now) })
+		c.housekeeping(ctx, "look for incidents", func() error { return c.lookDue(ctx, now) })
 		c.housekeeping(ctx, "make rollups", func() error { return c.roll(ctx, now) })
 		if now.Sub(swept) > time.Hour {
 			swept = now

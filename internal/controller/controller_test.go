@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"woodlark.example/core/baseline"
 	"woodlark.example/core/finding"
+	"woodlark.example/core/guard"
 	"woodlark.example/core/reading"
 	"woodlark.example/core/route"
 	"woodlark.example/internal/controller"
@@ -117,7 +117,7 @@ func TestAnEpisodeFromUploadToReportAndOverARestart(t *testing.T) {
 	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: quay(c), Readings: quiet}))
 	v, err := c.View(path)
 	require.NoError(t, err)
-	assert.Equal(t, baseline.StateUnmeasured, v.Verdict.State, "the last reading is an hour old")
+	assert.Equal(t, guard.StateUnmeasured, v.Verdict.State, "the last reading is an hour old")
 	kept, err := c.TakeBaseline(t.Context(), path, 10*time.Hour, false)
 	require.NoError(t, err)
 	assert.Equal(t, 240, kept.Readings)
@@ -132,7 +132,7 @@ func TestAnEpisodeFromUploadToReportAndOverARestart(t *testing.T) {
 	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: quay(c), Readings: slow}), "handed over twice")
 	v, err = c.View(path)
 	require.NoError(t, err)
-	assert.Equal(t, baseline.StateDegraded, v.Verdict.State)
+	assert.Equal(t, guard.StateDegraded, v.Verdict.State)
 	assert.Equal(t, at(60).UTC(), v.Verdict.Since.UTC())
 	told := map[controller.EventKind]int{}
 	for len(events) > 0 {
@@ -225,10 +225,10 @@ func TestWhatIsNotJudged(t *testing.T) {
 	assert.Equal(t, now.Add(-time.Minute), last(), "the minute that was going on meanwhile is judged")
 	v, err := c.View(path)
 	require.NoError(t, err)
-	assert.Equal(t, baseline.StateSteady, v.Verdict.State)
-	points, err := s.Points(t.Context(), path, now.Add(-time.Hour), now)
+	assert.Equal(t, guard.StateSteady, v.Verdict.State)
+	learnt, err := s.History(t.Context(), path, now.Add(-time.Hour), now)
 	require.NoError(t, err)
-	assert.Len(t, points, 3, "baselines rest on what watches measured")
+	assert.Equal(t, 3, learnt.Len(), "baselines rest on what watches measured")
 	all, err := s.Readings(t.Context(), path, now.Add(-time.Hour), now, 0, false)
 	require.NoError(t, err)
 	assert.Len(t, all, 4, "all is kept")
@@ -240,7 +240,7 @@ func TestWhatIsNotJudged(t *testing.T) {
 	v, err = c.View(other)
 	require.NoError(t, err)
 	assert.NotNil(t, v.Last)
-	assert.Equal(t, baseline.StateUnmeasured, v.Verdict.State)
+	assert.Equal(t, guard.StateUnmeasured, v.Verdict.State)
 }
 
 func TestAPathIsJudgedOnAfterTheClockWasSetBack(t *testing.T) {

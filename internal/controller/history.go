@@ -1,13 +1,16 @@
 package controller
 
 import (
+	"cmp"
 	"context"
 	"iter"
+	"maps"
 	"slices"
+	"sync"
 	"time"
 
+	"woodlark.example/core/baseline"
 	"woodlark.example/core/guard"
-	normal "woodlark.example/core/normal"
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/plan"
@@ -20,85 +23,217 @@ type Minute struct {
 	Probes  []reading.Probe // good until the next Minute is asked for
 }
 
-// Import takes in the past of a path as if it had been measured: readings,
-// rollups, episodes and the baselines as they would have been learnt.
+// Past takes in what was measured before, as if it had been measured by this service:
+// readings, rollups, and then what would have been told of them: episodes, incidents, and the
+// baselines as they would have been learnt. Paths may be added side by side.
+//
+//	past := c.Past()
+//	err := past.Add(ctx, path, minutes)
+//	past.Trace(agent, trace)
+//	err = past.Judge(ctx)
+type Past struct {
+	c      *Controller
+	mu     sync.Mutex
+	paths  map[ident.ID]*pastPath
+	traces []pastTrace
+}
+
+type pastPath struct {
+	*pathState
+	points []baseline.Point
+	begin  time.Time
+	newest plan.Record
+}
+
+type pastTrace struct {
+	agent ident.ID
+	plan.Trace
+}
+
+// Past begins to take in what was measured before.
+func (c *Controller) Past() *Past { return &Past{c: c, paths: map[ident.ID]*pastPath{}} }
+
+// Import takes in the past of one path.
 func (c *Controller) Import(ctx context.Context, path ident.ID, minutes iter.Seq[Minute]) error {
-	p, err := c.path(path)
+	past := c.Past()
+	if err := past.Add(ctx, path, minutes); err != nil {
+		return err
+	}
+	return past.Judge(ctx)
+}
+
+// Add keeps the readings of a path and their rollups.
+func (x *Past) Add(ctx context.Context, path ident.ID, minutes iter.Seq[Minute]) error {
+	p, err := x.c.path(path)
 	if err != nil {
 		return err
 	}
-	options := c.guards
-	options.Elsewhere = false
-	past := guard.NewPath(&options, spreadOf(path))
-	var points []normal.Point // the last ones
-	var changes []guard.Change
+	mine := &pastPath{pathState: p}
 	rolls := newRoller()
 	batch := make([]plan.Record, 0, importRows)
-	var first time.Time
-	var last *plan.Record
 	for m := range minutes {
 		r := plan.Record{Path: path, Reading: m.Reading, Packed: reading.Pack(m.Reading.At, m.Probes)}
-		point := normal.PointOf(m.Reading)
-		changes = append(changes, past.Add(point)...)
-		if points = append(points, point); len(points) >= 2*resumeReadings {
-			points = append(points[:0], points[len(points)-resumeReadings:]...)
-		}
+		mine.points = append(mine.points, baseline.PointOf(m.Reading))
 		rolls.add(m)
 		batch = append(batch, r)
-		last = &r
-		if first.IsZero() {
-			first = m.Reading.At
+		mine.newest = r
+		if mine.begin.IsZero() {
+			mine.begin = m.Reading.At
 		}
 		if len(batch) == importRows {
-			if err := c.store.ImportReadings(ctx, batch); err != nil {
+			if err := x.c.store.ImportReadings(ctx, batch); err != nil {
 				return err
 			}
 			batch = batch[:0]
 		}
 	}
-	if last == nil {
+	if len(mine.points) == 0 {
 		return nil
 	}
-	if err := c.store.ImportReadings(ctx, batch); err != nil {
+	if err := x.c.store.ImportReadings(ctx, batch); err != nil {
 		return err
 	}
-	if err := c.store.SaveRollups(ctx, path, rolls.all()); err != nil {
+	x.mu.Lock()
+	x.paths[path] = mine
+	x.mu.Unlock()
+	return x.c.store.SaveRollups(ctx, path, rolls.all())
+}
+
+// Trace takes in a trace of an agent that is kept already.
+func (x *Past) Trace(agent ident.ID, t plan.Trace) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if t.Report != nil && t.Outcome == plan.Done {
+		x.traces = append(x.traces, pastTrace{agent, t})
+		x.c.devices.note(t.Report)
+	}
+}
+
+// Judge judges all that was taken in, in the order of time.
+func (x *Past) Judge(ctx context.Context) error {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	options := x.c.guards
+	options.Elsewhere = false
+	g := guard.New(options)
+	keys := map[ident.ID]guard.Key{}
+	x.c.mu.RLock()
+	for id, p := range x.paths {
+		keys[id] = x.c.keyOf(p.pathState)
+	}
+	x.c.mu.RUnlock()
+	changes, err := x.follow(ctx, g, keys)
+	if err != nil {
 		return err
 	}
-	p.mu.Lock()
-	b := past.Judge().Baseline()
-	p.guard = newGuarding(guard.Resume(&c.guards, spreadOf(path), past.State(), b, points[max(0, len(points)-resumeReadings):]))
-	p.first, p.last, p.judged = first, last, last.Reading.At
-	var episodes []store.Episode
-	byID := map[ident.ID]int{}
-	for _, change := range changes {
-		e := p.note(change)
-		if i, ok := byID[e.ID]; ok {
-			episodes[i] = e
-			continue
-		}
-		byID[e.ID] = len(episodes)
-		episodes = append(episodes, e)
-	}
-	p.mu.Unlock()
-	if err := c.store.SaveEpisodes(ctx, episodes); err != nil {
-		return err
-	}
-	if b != nil {
-		if _, err := c.keepBaseline(ctx, p, b, false); err != nil {
+	for id, p := range x.paths {
+		if err := x.keep(ctx, p, g.Path(keys[id]), changes[id]); err != nil {
 			return err
 		}
 	}
-	if err := c.saveGuards(ctx, p); err != nil {
+	return x.c.takeIncidents(ctx, g.Incidents())
+}
+
+// follow hands the guard all readings and routes in the order of time.
+func (x *Past) follow(ctx context.Context, g *guard.Guard, keys map[ident.ID]guard.Key) (map[ident.ID][]guard.Change, error) {
+	type one struct {
+		at time.Time
+		id ident.ID
+		n  int
+	}
+	var all []one
+	for id, p := range x.paths {
+		for n := range p.points {
+			all = append(all, one{p.points[n].At, id, n})
+		}
+	}
+	slices.SortFunc(all, func(a, b one) int { return cmp.Or(a.at.Compare(b.at), slices.Compare(a.id[:], b.id[:])) })
+	slices.SortStableFunc(x.traces, func(a, b pastTrace) int { return a.Started.Compare(b.Started) })
+	traces := x.traces
+	changes := map[ident.ID][]guard.Change{}
+	for i, o := range all {
+		if i%4096 == 0 && ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		for len(traces) > 0 && !traces[0].Started.After(o.at) {
+			for id, p := range x.paths {
+				if traces[0].isOf(p) {
+					g.Route(keys[id], traces[0].Started, hopsOf(traces[0].Report))
+				}
+			}
+			traces = traces[1:]
+		}
+		changes[o.id] = append(changes[o.id], g.Add(keys[o.id], x.paths[o.id].points[o.n])...)
+	}
+	g.Flush()
+	return changes, nil
+}
+
+func (t pastTrace) isOf(p *pastPath) bool {
+	return t.agent == p.AgentID && t.Target == p.Target && t.Family == p.Family
+}
+
+// keep keeps what is known of a path now, and how it is guarded on.
+func (x *Past) keep(ctx context.Context, p *pastPath, judged *guard.Path, changes []guard.Change) error {
+	c := x.c
+	p.mu.Lock()
+	b := judged.Judge().Baseline()
+	p.guard, p.ids = guard.Resume(&c.guards, spreadOf(p.ID), judged.Record(), b, p.points[max(0, len(p.points)-resumeReadings):]), map[int]ident.ID{}
+	p.first, p.last, p.judged = p.begin, &p.newest, p.newest.Reading.At
+	episodes := map[ident.ID]Episode{}
+	for _, change := range changes {
+		e := p.note(change.Number, change.Episode)
+		episodes[e.ID] = e
+	}
+	for id, e := range episodes {
+		for _, t := range x.traces {
+			if t.isOf(p) && !t.Started.Before(e.From) && (e.Open() || t.Started.Before(e.To)) {
+				e.Seen = t.Report.Whence()
+				break
+			}
+		}
+		episodes[id] = e
+		for i := range p.episodes {
+			if p.episodes[i].ID == id {
+				p.episodes[i] = e
+			}
+		}
+	}
+	p.mu.Unlock()
+	if err := c.store.SaveEpisodes(ctx, rowsOf(slices.Collect(maps.Values(episodes)))); err != nil {
 		return err
 	}
-	slots, err := c.store.Rollups(ctx, path, TraceSpan, last.Reading.At.Add(-24*time.Hour), last.Reading.At)
+	if b != nil {
+		if _, err := c.keepBaseline(ctx, p.pathState, b, false, true); err != nil {
+			return err
+		}
+	}
+	if err := c.saveGuards(ctx, p.pathState); err != nil {
+		return err
+	}
+	slots, err := c.store.Rollups(ctx, p.ID, TraceSpan, p.newest.Reading.At.Add(-24*time.Hour), p.newest.Reading.At)
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, s := range slots {
 		p.keepSlot(s)
 	}
 	return err
+}
+
+// takeIncidents keeps incidents of the past beside those that are known.
+func (c *Controller) takeIncidents(ctx context.Context, list []guard.Incident) error {
+	c.incidents.mu.Lock()
+	known := c.incidents.list.List()
+	next := 1
+	for _, x := range known {
+		next = max(next, x.Number+1)
+	}
+	for i := range list {
+		list[i].Number = next + i
+	}
+	c.incidents.list = guard.NewIncidents(append(known, list...))
+	c.incidents.mu.Unlock()
+	return c.saveIncidents(ctx, list)
 }
 
 const importRows = 1000

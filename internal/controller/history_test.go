@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"woodlark.example/core/baseline"
+	"woodlark.example/core/guard"
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
@@ -60,8 +60,10 @@ func TestImportedHistoryIsThatOfAMeasuredOne(t *testing.T) {
 	require.NoError(t, c.Import(t.Context(), long, past(long, end, 9*24*60)))
 	v, err := c.View(long)
 	require.NoError(t, err)
-	require.NotNil(t, v.LastEpisode)
-	assert.WithinDuration(t, end.Add(-time.Hour), v.LastEpisode.FromAt, 3*time.Minute)
+	rows, err := s.Episodes(t.Context(), long, end.Add(-48*time.Hour), end)
+	require.NoError(t, err)
+	require.Len(t, rows, 1)
+	assert.WithinDuration(t, end.Add(-time.Hour), controller.EpisodeOf(rows[0]).From, 3*time.Minute)
 	assert.Equal(t, end.Add(-time.Minute).UTC(), v.Last.Reading.At.UTC())
 	assert.NotEmpty(t, v.Trace, "the last day in small is there at once")
 	kept, err := s.Baselines(t.Context(), long, false)
@@ -105,7 +107,7 @@ func TestTheServiceTrainsAndRollsByItself(t *testing.T) {
 	<-ended
 	v, _ := c.View(path)
 	assert.Equal(t, 45, v.Baseline.Readings)
-	assert.Equal(t, baseline.StateSteady, v.Verdict.State)
+	assert.Equal(t, guard.StateSteady, v.Verdict.State)
 	told := false
 	for len(events) > 0 {
 		e := <-events
@@ -171,6 +173,6 @@ func TestWorstFirst(t *testing.T) {
 		order = append(order, v.ID)
 	}
 	assert.Equal(t, []ident.ID{w.Paths[2], w.Paths[1], w.Paths[3], w.Paths[4], w.Paths[0]}, order, "lost, degraded, never answered, unmeasured, steady")
-	assert.Len(t, c.Views(controller.Filter{States: []baseline.State{baseline.StateLost}}), 2)
+	assert.Len(t, c.Views(controller.Filter{States: []guard.State{guard.StateLost}}), 2)
 	assert.Len(t, c.Views(controller.Filter{Search: "192.0.2.4"}), 1)
 }

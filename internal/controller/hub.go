@@ -29,6 +29,8 @@ const (
 	NewSweep     EventKind = "sweep"
 	NewTrace     EventKind = "trace"
 	NewTwoEnded  EventKind = "two-ended"
+	// IncidentChanged: what several paths have in common was found, is other, or is over.
+	IncidentChanged EventKind = "incident"
 )
 
 // hub hands events to listeners. A listener that does not keep up loses events

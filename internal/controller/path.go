@@ -4,13 +4,13 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
 	"woodlark.example/core/baseline"
 	"woodlark.example/core/finding"
 	"woodlark.example/core/guard"
-	normal "woodlark.example/core/normal"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store"
@@ -29,22 +29,42 @@ type pathState struct {
 	store.Path
 
 	mu         sync.Mutex
-	guard      guarding
+	guard      *guard.Path
+	ids        map[int]ident.ID // of episodes by number
 	pinned     bool
-	taken      time.Time       // when the baseline was
-	tried      time.Time       // to train it
-	first      time.Time       // reading
-	last       *plan.Record    // that was judged or, of a path that no watch measures, asked for
-	judged     time.Time       // the last reading that was
-	continuous time.Time       // the last reading of a continuous watch
-	episodes   []store.Episode // of the last days, oldest first
-	unsaved    []store.Episode
+	taken      time.Time               // when the baseline was
+	using      ident.ID                // the stored baseline that it is judged by
+	tried      time.Time               // to train it
+	first      time.Time               // reading
+	last       *plan.Record            // that was judged or, of a path that no watch measures, asked for
+	judged     time.Time               // the last reading that was
+	continuous time.Time               // the last reading of a continuous watch
+	episodes   []Episode               // of the last days, oldest first
+	unsaved    []store.Episode         // that could not be kept yet
 	trace      [TraceSlots]*store.Slot // by time modulo a day
-	told       baseline.State          // the state that listeners were told of
+	told       guard.State             // the state that listeners were told of
 }
 
 func (c *Controller) newPathState(p store.Path) *pathState {
-	return &pathState{Path: p, guard: newGuarding(guard.NewPath(&c.guards, spreadOf(p.ID))), told: baseline.StateUnmeasured}
+	return &pathState{Path: p, guard: guard.NewPath(&c.guards, spreadOf(p.ID)), ids: map[int]ident.ID{}, told: guard.StateUnmeasured}
+}
+
+// spreadOf says when in the day a path is trained, always the same for a path.
+func spreadOf(id ident.ID) float64 {
+	const day = 24 * time.Hour
+	return float64(Phase(id, day)) / float64(day)
+}
+
+// kept is how a path is guarded, as it is stored.
+type kept struct {
+	Guard guard.Record     `json:"guard"`
+	IDs   map[int]ident.ID `json:"ids"`
+}
+
+// record is how the path is guarded, to be stored; p.mu is held.
+func (p *pathState) record() (string, error) {
+	data, err := json.Marshal(kept{p.guard.Record(), p.ids})
+	return string(data), err
 }
 
 // load takes up what the database knows of the path.
@@ -54,8 +74,12 @@ func (p *pathState) load(ctx context.Context, c *Controller) error {
 	if err != nil {
 		return err
 	}
-	if p.episodes, err = c.store.Episodes(ctx, p.ID, now.Add(-episodeMemory), now.Add(time.Hour)); err != nil {
+	rows, err := c.store.Episodes(ctx, p.ID, now.Add(-episodeMemory), now.Add(time.Hour))
+	if err != nil {
 		return err
+	}
+	for _, row := range rows {
+		p.episodes = append(p.episodes, EpisodeOf(row))
 	}
 	if len(last) > 0 {
 		p.last = &last[len(last)-1]
@@ -79,13 +103,16 @@ func (p *pathState) load(ctx context.Context, c *Controller) error {
 
 // resume takes up how the path was guarded, with its last readings.
 func (p *pathState) resume(ctx context.Context, c *Controller, last []plan.Record) error {
-	var points []normal.Point
+	var points []baseline.Point
 	for _, r := range last {
-		points = append(points, normal.PointOf(r.Reading))
+		points = append(points, baseline.PointOf(r.Reading))
 	}
-	b, err := p.loadBaseline(ctx, c)
+	b, from, err := c.readBaseline(ctx, p.ID)
 	if err != nil {
 		return err
+	}
+	if b != nil {
+		p.pinned, p.taken, p.using = from.Pinned, from.TakenAt, from.ID
 	}
 	stored, found, err := c.store.GuardOf(ctx, p.ID)
 	if err != nil {
@@ -107,61 +134,52 @@ func (p *pathState) resume(ctx context.Context, c *Controller, last []plan.Recor
 			return err
 		}
 	}
-	p.guard = newGuarding(guard.Resume(&c.guards, spreadOf(p.ID), k.Guard, b, points))
-	p.guard.ids = k.IDs
+	p.guard, p.ids = guard.Resume(&c.guards, spreadOf(p.ID), k.Guard, b, points), k.IDs
 	return nil
 }
 
-// loadBaseline reads the newest baseline of a path, the pinned one before others; nil when
+// readBaseline reads the newest baseline of a path, the pinned one before others; nil when
 // there is none, or it is of a kind that is not read any more.
-func (p *pathState) loadBaseline(ctx context.Context, c *Controller) (b *normal.Baseline, err error) {
-	baselines, err := c.store.Baselines(ctx, p.ID, true)
+func (c *Controller) readBaseline(ctx context.Context, path ident.ID) (b *baseline.Baseline, from store.Baseline, err error) {
+	baselines, err := c.store.Baselines(ctx, path, true)
 	if err != nil {
-		return nil, err
+		return nil, from, err
 	}
 	for i, stored := range baselines { // newest first; a pinned one goes before
 		if i > 0 && !stored.Pinned {
 			continue
 		}
-		var read normal.Baseline
+		var read baseline.Baseline
 		if err := json.Unmarshal([]byte(stored.Body), &read); err != nil {
-			return nil, fmt.Errorf("read the baseline of path %s: %w", p.ID, err)
+			return nil, from, fmt.Errorf("read the baseline of path %s: %w", path, err)
 		}
 		if len(read.Models) == 0 {
 			continue // of an earlier version: it is learnt anew
 		}
-		b, p.pinned, p.taken = &read, stored.Pinned, stored.TakenAt
+		b, from = &read, stored
 		if stored.Pinned {
 			break
 		}
 	}
-	return b, nil
+	return b, from, nil
 }
 
 // closeOld closes the episodes that an earlier version left open, at the last reading.
 func (p *pathState) closeOld(ctx context.Context, c *Controller) error {
 	var list []store.Episode
 	for i := range p.episodes {
-		if p.episodes[i].ToAt == nil {
-			to := time.Now().UTC()
-			if p.last != nil {
-				to = p.last.Reading.At.Add(p.last.Reading.Span).UTC()
-			}
-			p.episodes[i].ToAt = &to
-			list = append(list, p.episodes[i])
+		e := &p.episodes[i]
+		if !e.Open() {
+			continue
 		}
+		e.To = time.Now().UTC()
+		if p.last != nil {
+			e.To = p.last.Reading.At.Add(p.last.Reading.Span).UTC()
+		}
+		e.OverToldAt = e.To
+		list = append(list, e.row())
 	}
 	return c.store.SaveEpisodes(ctx, list)
-}
-
-// EpisodeOf reads a stored episode.
-func EpisodeOf(e store.Episode) baseline.Episode {
-	out := baseline.Episode{Kind: baseline.Kind(e.Kind), From: e.FromAt}
-	if e.ToAt != nil {
-		out.To = *e.ToAt
-	}
-	_ = json.Unmarshal([]byte(e.Excesses), &out.Excesses)
-	return out
 }
 
 func (p *pathState) keepSlot(s store.Slot) {
@@ -185,35 +203,25 @@ func (p *pathState) lastEnd() time.Time {
 	return p.last.Reading.At.Add(p.last.Reading.Span)
 }
 
-// take judges a reading. It returns the episodes that are to be kept, and
-// whether the path's standing changed.
-func (p *pathState) take(r plan.Record) (keep []store.Episode, changed bool) {
+// take judges a reading. It returns what happened to the path's episodes, how they are to be
+// kept, and whether the path's standing changed.
+func (p *pathState) take(r plan.Record) (changes []guard.Change, keep []store.Episode, changed bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if !p.judges(r) {
 		if p.judged.IsZero() && (p.last == nil || r.Reading.At.After(p.last.Reading.At)) {
 			p.last = &r
 		}
-		return nil, false
+		return nil, nil, false
 	}
 	keep, p.unsaved = p.unsaved, nil
 	p.last, p.judged = &r, r.Reading.At
 	if p.first.IsZero() {
 		p.first = r.Reading.At
 	}
-	changes := p.guard.Add(normal.PointOf(r.Reading))
-	kept, changed := p.noteAll(changes)
-	return append(keep, kept...), changed
-}
-
-// noteAll takes changes of episodes into the list and returns them as they are kept, and
-// whether the path's standing changed.
-func (p *pathState) noteAll(changes []guard.Change) (keep []store.Episode, changed bool) {
-	for _, change := range changes {
-		keep = append(keep, p.note(change))
-		changed = changed || change.What != guard.Worse && change.What != guard.Easing
-	}
-	return keep, changed
+	changes = p.guard.Add(baseline.PointOf(r.Reading))
+	noted, changed := p.noteAll(changes)
+	return changes, append(keep, rowsOf(noted)...), changed
 }
 
 // judges says whether the path is judged by a reading: not by one that somebody
@@ -230,59 +238,53 @@ func (p *pathState) judges(r plan.Record) bool {
 	return r.Flags&plan.NotJudged == 0 && !beside && r.Reading.At.After(p.judged)
 }
 
-// note takes a change of an episode into the list and returns it as it is kept.
-func (p *pathState) note(c guard.Change) store.Episode {
-	x := episodeOf(c.Episode)
-	excesses, _ := json.Marshal(x.Excesses)
-	e := store.Episode{PathID: p.ID, Kind: string(x.Kind), FromAt: x.From.UTC(), Excesses: string(excesses)}
-	if !x.Open() {
-		to := x.To.UTC()
-		e.ToAt = &to
-	}
-	if id, ok := p.guard.ids[c.Number]; ok {
-		e.ID = id
-		for i := range p.episodes {
-			if p.episodes[i].ID == id {
-				p.episodes[i] = e
-				return e
-			}
-		}
-	} else {
-		e.ID = ident.New()
-		p.guard.ids[c.Number] = e.ID
-	}
-	p.episodes = append(p.episodes, e)
-	return e
-}
-
-func (p *pathState) pastEpisodes() []baseline.Episode {
-	list := make([]baseline.Episode, len(p.episodes))
-	for i, e := range p.episodes {
-		list[i] = EpisodeOf(e)
-	}
-	return list
-}
-
 // View is a path as it stands at a time.
 type View struct {
 	store.Path
-	Agent       store.Agent
-	Watches     []string
-	Tags        []string
-	Watched     bool // by a watch that is not paused
-	Verdict     baseline.Verdict
-	Findings    []finding.Finding
-	Last        *plan.Record
-	Normal      map[baseline.Measure]baseline.Normal // at the time of the last reading
-	Resolution  baseline.Resolution
-	Baseline    *baseline.Baseline
-	Pinned      bool
-	TakenAt     time.Time
-	Daily       *baseline.Daily
-	LastEpisode *store.Episode
-	Trace       []*store.Slot // the last day; not to be changed
-	Throughput  *Throughput   // nil when none was measured
-	Beside      *Throughput   // that of another far end at the target's site; nil when none was measured
+	Agent      store.Agent
+	Watches    []string
+	Tags       []string
+	Watched    bool // by a watch that is not paused
+	Verdict    guard.Verdict
+	Open       []OpenEpisode // the one that counts most first
+	Findings   []finding.Finding
+	Last       *plan.Record
+	Baseline   *baseline.Baseline // nil when there is none yet
+	Pinned     bool
+	TakenAt    time.Time
+	Properties []guard.Property
+	Over       *Episode      // the newest episode that is over, of the last days
+	Trace      []*store.Slot // the last day; not to be changed
+	Throughput *Throughput   // nil when none was measured
+	Beside     *Throughput   // that of another far end at the target's site; nil when none was measured
+}
+
+// OpenEpisode is an episode that goes on.
+type OpenEpisode struct {
+	Episode
+	Findings []finding.Finding   // the first says all that matters
+	Incident ident.ID            // that it is part of; none when it is of none
+	Call     func(string) string // says what an address is called, and whose it is
+}
+
+// Rhythm is what comes back at hours of its own; nil when nothing does.
+func (v View) Rhythm() *guard.Property {
+	for i := range v.Properties {
+		if p := &v.Properties[i]; (p.Kind == guard.Daily || p.Kind == guard.Weekly) && p.EndedAt.IsZero() {
+			return p
+		}
+	}
+	return nil
+}
+
+// Waiting are the properties that wait for somebody to say that they are normal.
+func (v View) Waiting() (list []guard.Property) {
+	for _, p := range v.Properties {
+		if p.Waits() {
+			list = append(list, p)
+		}
+	}
+	return list
 }
 
 // watchesByPath is called with the controller's mu held for reading.
@@ -296,41 +298,88 @@ func (c *Controller) watchesByPath() map[ident.ID][]*Watch {
 	return index
 }
 
-// view is called with the controller's mu held for reading. watches are those
-// of the path.
-func (c *Controller) view(p *pathState, watches []*Watch, now time.Time) View {
+// shared are the incidents that go on, by the paths that are part of them.
+func (c *Controller) shared() map[guard.Key][]Incident {
+	by := map[guard.Key][]Incident{}
+	for _, x := range c.OpenIncidents() {
+		for _, m := range x.Members {
+			by[m.Path] = append(by[m.Path], x)
+		}
+	}
+	return by
+}
+
+// about is what views of paths rest on beside the paths themselves.
+type about struct {
+	watches map[ident.ID][]*Watch
+	shared  map[guard.Key][]Incident
+	now     time.Time
+}
+
+// about is called with the controller's mu held for reading.
+func (c *Controller) about(now time.Time) about {
+	return about{c.watchesByPath(), c.shared(), now}
+}
+
+// view is called with the controller's mu held for reading.
+func (c *Controller) view(p *pathState, with about) View {
 	v := View{Path: p.Path, Throughput: c.throughputOf(p), Beside: c.throughputBeside(p)}
 	if a := c.agents[p.AgentID]; a != nil {
 		v.Agent = a.Agent
 	}
 	patience := 3 * time.Minute
-	for _, w := range watches {
+	for _, w := range with.watches[p.ID] {
 		v.Watches = append(v.Watches, w.Name)
 		v.Tags = append(v.Tags, w.Spec.Tags...)
 		v.Watched = v.Watched || !w.Paused
 		patience = max(patience, w.Spec.patience())
 	}
+	now, shared := with.now, with.shared[c.keyOf(p)]
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	v.Verdict = p.guard.verdict(now, patience)
-	v.Last, v.Pinned, v.TakenAt, v.Baseline = p.last, p.pinned, p.taken, p.guard.known
-	v.Daily = p.guard.daily()
+	v.Verdict = p.guard.Verdict(now, patience)
+	v.Last, v.Pinned, v.TakenAt, v.Baseline = p.last, p.pinned, p.taken, p.guard.Judge().Baseline()
+	v.Properties = slices.Clone(p.guard.Properties())
 	if v.Verdict.Never {
-		v.Verdict.Since = p.first // the judge remembers only the last readings
+		v.Verdict.Since = p.first
 	}
-	if p.last != nil {
-		v.Normal = map[baseline.Measure]baseline.Normal{}
-		for _, m := range baseline.Measures() {
-			if n, resolution, ok := v.Baseline.At(m, p.last.Reading.At); ok {
-				v.Normal[m], v.Resolution = n, resolution
-			}
+	for _, e := range slices.Backward(p.episodes) {
+		if !e.Open() {
+			v.Over = &e
+			break
 		}
 	}
-	if n := len(p.episodes); n > 0 {
-		e := p.episodes[n-1]
-		v.LastEpisode = &e
+	why := func(number int) finding.Why {
+		w := finding.Why{Name: c.devices.call}
+		if e, ok := p.episode(number); ok {
+			w.Route, w.Seen = e.Route, e.Seen
+		}
+		for i := range shared {
+			if shared[i].Has(c.keyOf(p), number) {
+				w.Shared = &shared[i].Incident
+			}
+		}
+		return w
 	}
-	v.Findings = finding.OfPath(finding.Standing{Verdict: v.Verdict, Now: now, Cause: p.cause(), Properties: p.guard.Properties(), Zone: c.zone, Past: p.pastEpisodes()})
+	standing := finding.Standing{Verdict: v.Verdict, Now: now, Baseline: v.Baseline, Cause: p.cause(), Properties: v.Properties, Zone: c.zone, Why: why}
+	if v.Over != nil {
+		standing.Over = &v.Over.Episode
+	}
+	v.Findings = finding.OfPath(standing)
+	for _, o := range v.Verdict.Open {
+		e, ok := p.episode(o.Number)
+		if !ok {
+			continue
+		}
+		e.Episode = o.Episode
+		one := OpenEpisode{Episode: e, Findings: finding.OfEpisode(finding.Told{Episode: o.Episode, Zone: c.zone, Now: now, Why: why(o.Number)}), Call: c.devices.call}
+		for _, x := range shared {
+			if x.Has(c.keyOf(p), o.Number) {
+				one.Incident = x.ID
+			}
+		}
+		v.Open = append(v.Open, one)
+	}
 	oldest := now.Add(-24 * time.Hour)
 	v.Trace = make([]*store.Slot, 0, TraceSlots)
 	for _, s := range p.trace {
@@ -344,22 +393,27 @@ func (c *Controller) view(p *pathState, watches []*Watch, now time.Time) View {
 // Severity orders paths: how much worse than normal, in multiples of what is
 // worth caring about.
 func (v View) Severity() float64 {
-	switch {
-	case v.Verdict.State == baseline.StateLost && !v.Verdict.Never:
+	switch v.Verdict.State {
+	case guard.StateLost:
+		if v.Verdict.Never {
+			return 1
+		}
 		return 1e6
-	case v.Verdict.State == baseline.StateLost:
-		return 1
-	case v.Verdict.State == baseline.StateDegraded:
+	case guard.StateDegraded:
 		worst := 0.0
-		for _, x := range v.Verdict.Episode.Excesses {
-			worst = max(worst, x.Severity())
+		for _, o := range v.Verdict.Open {
+			worst = max(worst, o.Episode.Severity())
 		}
 		return 100 + min(worst, 1e5)
-	case v.Verdict.State == baseline.StateUnmeasured:
+	case guard.StateUnmeasured:
 		return 0.5
-	case v.Daily != nil:
+	}
+	switch {
+	case len(v.Waiting()) > 0:
+		return 20
+	case v.Rhythm() != nil:
 		return 10
-	case v.LastEpisode != nil && v.LastEpisode.ToAt != nil && time.Since(*v.LastEpisode.ToAt) < 24*time.Hour:
+	case v.Over != nil && time.Since(v.Over.To) < 24*time.Hour:
 		return 5
 	}
 	return 0

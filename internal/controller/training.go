@@ -6,7 +6,8 @@ import (
 	"fmt"
 	"time"
 
-	normal "woodlark.example/core/normal"
+	"woodlark.example/core/baseline"
+	"woodlark.example/core/guard"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/store"
 )
@@ -44,8 +45,8 @@ func (p *pathState) due(now time.Time) bool {
 	return p.guard.Due(now) || p.guard.Judge().Baseline() == nil && now.Sub(p.first) >= firstBaseline && now.Sub(p.tried) >= 5*time.Minute
 }
 
-// train makes a new baseline of a path, unless its is pinned, and asks what the path has come
-// to be.
+// train makes a new baseline of a path and asks what the path has come to be. While another
+// is pinned, the new one is kept beside it and not used.
 func (c *Controller) train(ctx context.Context, p *pathState, now time.Time) error {
 	h, err := c.store.History(ctx, p.ID, now.Add(-c.options.Training), now)
 	if err != nil {
@@ -54,27 +55,43 @@ func (c *Controller) train(ctx context.Context, p *pathState, now time.Time) err
 	p.mu.Lock()
 	before := p.guard.Judge().Baseline()
 	changes := p.guard.Train(h, now)
-	if p.pinned {
+	b := p.guard.Judge().Baseline()
+	pinned := p.pinned
+	if pinned {
 		p.guard.Judge().SetBaseline(before)
 	}
 	p.tried = now
-	b := p.guard.Judge().Baseline()
-	p.guard.refresh()
-	keep, changed := p.noteAll(changes)
 	p.mu.Unlock()
-	if err := c.store.SaveEpisodes(ctx, keep); err != nil {
-		c.retryEpisodes(keep)
+	if err := c.happened(ctx, p, changes); err != nil {
 		return err
 	}
-	if changed {
-		c.publish(Event{Kind: StateChanged, Path: p.ID})
-	}
 	if b != nil && b != before {
-		if _, err := c.keepBaseline(ctx, p, b, false); err != nil {
+		if _, err := c.keepBaseline(ctx, p, b, false, !pinned); err != nil {
 			return err
 		}
 	}
 	return c.saveGuards(ctx, p)
+}
+
+// happened keeps what happened to the episodes of a path, and tells the listeners.
+func (c *Controller) happened(ctx context.Context, p *pathState, changes []guard.Change) error {
+	p.mu.Lock()
+	noted, changed := p.noteAll(changes)
+	p.mu.Unlock()
+	keep := rowsOf(noted)
+	if err := c.store.SaveEpisodes(ctx, keep); err != nil {
+		c.retryEpisodes(keep)
+		return err
+	}
+	if c.noteChanges(changes) {
+		if err := c.endIncidents(ctx); err != nil {
+			return err
+		}
+	}
+	if changed {
+		c.publish(Event{Kind: StateChanged, Path: p.ID})
+	}
+	return nil
 }
 
 // saveGuards keeps how paths are guarded.
@@ -82,7 +99,7 @@ func (c *Controller) saveGuards(ctx context.Context, paths ...*pathState) error 
 	var list []store.Guard
 	for _, p := range paths {
 		p.mu.Lock()
-		state, err := p.guard.state()
+		state, err := p.record()
 		p.mu.Unlock()
 		if err != nil {
 			return fmt.Errorf("write how path %s is guarded: %w", p.ID, err)
@@ -92,8 +109,11 @@ func (c *Controller) saveGuards(ctx context.Context, paths ...*pathState) error 
 	return c.store.SaveGuards(ctx, list)
 }
 
-func (c *Controller) keepBaseline(ctx context.Context, p *pathState, b *normal.Baseline, pin bool) (*store.Baseline, error) {
+// keepBaseline keeps a baseline of a path; it is what the path is judged by when it is used.
+func (c *Controller) keepBaseline(ctx context.Context, p *pathState, b *baseline.Baseline, pin, use bool) (*store.Baseline, error) {
+	p.mu.Lock()
 	body, err := json.Marshal(b)
+	p.mu.Unlock()
 	if err != nil {
 		return nil, err
 	}
@@ -101,11 +121,12 @@ func (c *Controller) keepBaseline(ctx context.Context, p *pathState, b *normal.B
 	if err := c.store.SaveBaseline(ctx, kept); err != nil {
 		return nil, err
 	}
-	p.mu.Lock()
-	p.guard.Judge().SetBaseline(b)
-	p.guard.refresh()
-	p.pinned, p.taken = pin, kept.TakenAt
-	p.mu.Unlock()
+	if use {
+		p.mu.Lock()
+		p.guard.Judge().SetBaseline(b)
+		p.pinned, p.taken, p.using = pin, kept.TakenAt, kept.ID
+		p.mu.Unlock()
+	}
 	return &kept, nil
 }
 
@@ -115,17 +136,17 @@ func (c *Controller) take(ctx context.Context, p *pathState, from, to time.Time,
 	if err != nil {
 		return nil, err
 	}
-	t := normal.Training{Calendar: c.guards.Calendar, Tolerances: c.guards.Tolerances, Trusted: true}
+	t := baseline.Training{Calendar: c.guards.Calendar, Tolerances: c.guards.Tolerances, Trusted: true}
 	if !pin {
 		p.mu.Lock()
 		t.Weigh = p.guard.Weights(to) // who pins a window says that all of it is normal
 		p.mu.Unlock()
 	}
-	b, err := normal.Build(h, t)
+	b, err := baseline.Build(h, t)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrInvalid, err)
 	}
-	return c.keepBaseline(ctx, p, b, pin)
+	return c.keepBaseline(ctx, p, b, pin, true)
 }
 
 // TakeBaseline makes a baseline from the last readings of a path, and pins it
@@ -144,27 +165,6 @@ func (c *Controller) TakeBaseline(ctx context.Context, path ident.ID, last time.
 		c.noteChange(ctx, "baseline_taken", c.nameOf(p), nil, map[string]any{"path": path, "readings": kept.Readings, "last": last.String(), "pinned": pin})
 	}
 	return kept, err
-}
-
-// PinBaseline pins a path's baseline, or lets it roll again.
-func (c *Controller) PinBaseline(ctx context.Context, path ident.ID, pin bool) error {
-	p, err := c.path(path)
-	if err != nil {
-		return err
-	}
-	if err := c.store.PinBaselines(ctx, path, pin); err != nil {
-		return err
-	}
-	p.mu.Lock()
-	before := p.pinned
-	p.pinned = pin
-	p.mu.Unlock()
-	what := "baseline_unpinned"
-	if pin {
-		what = "baseline_pinned"
-	}
-	c.noteChange(ctx, what, c.nameOf(p), map[string]any{"path": path, "pinned": before}, map[string]any{"path": path, "pinned": pin})
-	return nil
 }
 
 // nameOf says which path it is, for people.

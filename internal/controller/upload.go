@@ -59,7 +59,12 @@ func (c *Controller) judge(ctx context.Context, u plan.Upload) {
 	slices.SortStableFunc(u.Readings, func(a, b plan.Record) int { return a.Reading.At.Compare(b.Reading.At) })
 	var episodes []store.Episode
 	changed := map[ident.ID]bool{}
-	var moved []*pathState // paths whose episodes changed
+	var moved []*pathState // paths whose episodes or routes changed
+	over := false          // an episode is
+	for _, t := range u.Traces {
+		keep, paths := c.takeTrace(u.Agent, t)
+		episodes, moved = append(episodes, keep...), append(moved, paths...)
+	}
 	for _, r := range u.Readings {
 		c.mu.RLock()
 		p := c.paths[r.Path]
@@ -67,17 +72,25 @@ func (c *Controller) judge(ctx context.Context, u plan.Upload) {
 		if p == nil {
 			continue
 		}
-		opened, stands := p.take(r)
-		if len(opened) > 0 && !slices.Contains(moved, p) {
+		happened, keep, stands := p.take(r)
+		if len(happened) > 0 && !slices.Contains(moved, p) {
 			moved = append(moved, p)
 		}
-		episodes = append(episodes, opened...)
+		if c.noteChanges(happened) {
+			over = true
+		}
+		episodes = append(episodes, keep...)
 		changed[r.Path] = changed[r.Path] || stands
 		c.publish(Event{Kind: NewReading, Path: r.Path, Reading: &r})
 	}
 	if err := c.store.SaveEpisodes(ctx, episodes); err != nil {
 		c.log.Error("episodes could not be kept; they are kept with the next reading", "error", err)
 		c.retryEpisodes(episodes)
+	}
+	if over {
+		if err := c.endIncidents(ctx); err != nil {
+			c.log.Error("incidents could not be kept; they are kept later", "error", err)
+		}
 	}
 	if err := c.saveGuards(ctx, moved...); err != nil {
 		c.log.Error("how paths are guarded could not be kept; it is kept with the next training", "error", err)
@@ -98,6 +111,36 @@ func (c *Controller) judge(ctx context.Context, u plan.Upload) {
 			c.publish(Event{Kind: StateChanged, Path: path})
 		}
 	}
+}
+
+// takeTrace takes in the route that a trace found, on all paths that it is the way of. It
+// returns the episodes to be kept, and the paths whose route became another.
+func (c *Controller) takeTrace(agent ident.ID, t plan.Trace) (keep []store.Episode, moved []*pathState) {
+	if t.Report == nil || t.Outcome != plan.Done {
+		return nil, nil
+	}
+	c.devices.note(t.Report)
+	c.mu.RLock()
+	var paths []*pathState
+	for _, p := range c.paths {
+		if p.AgentID == agent && p.Target == t.Target && p.Family == t.Family {
+			paths = append(paths, p)
+		}
+	}
+	c.mu.RUnlock()
+	for _, p := range paths {
+		episodes, is := p.takeRoute(t.Started, t.Report)
+		keep = append(keep, rowsOf(episodes)...)
+		if is || len(episodes) > 0 {
+			moved = append(moved, p)
+		}
+	}
+	if len(moved) > 0 {
+		c.incidents.mu.Lock()
+		c.lookSoon()
+		c.incidents.mu.Unlock()
+	}
+	return keep, moved
 }
 
 // retryEpisodes marks episodes so that they are saved with the next reading.

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"woodlark.example/core/baseline"
+	"woodlark.example/core/guard"
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/store"
@@ -15,8 +15,8 @@ import (
 
 // Filter selects paths; zero fields select all.
 type Filter struct {
-	States []baseline.State // any of them
-	Site   string           // of the agent or of the target
+	States []guard.State // any of them
+	Site   string        // of the agent or of the target
 	Agent  string
 	Tag    string
 	Search string // in agent, target and sites
@@ -44,9 +44,9 @@ func (c *Controller) Views(f Filter) []View {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
 	views := make([]View, 0, len(c.paths))
-	watches := c.watchesByPath()
+	with := c.about(now)
 	for _, p := range c.paths {
-		if v := c.view(p, watches[p.ID], now); f.takes(v) {
+		if v := c.view(p, with); f.takes(v) {
 			views = append(views, v)
 		}
 	}
@@ -65,16 +65,36 @@ func (c *Controller) View(id ident.ID) (View, error) {
 	if p == nil {
 		return View{}, fmt.Errorf("path %s: %w", id, store.ErrNotFound)
 	}
-	return c.view(p, c.watchesByPath()[id], time.Now()), nil
+	return c.view(p, c.about(time.Now())), nil
+}
+
+// PathKeys are what the paths are called by their ends, by identifier.
+func (c *Controller) PathKeys() map[ident.ID]guard.Key {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	keys := make(map[ident.ID]guard.Key, len(c.paths))
+	for id, p := range c.paths {
+		keys[id] = c.keyOf(p)
+	}
+	return keys
+}
+
+// PathIDs are the identifiers of the paths by their ends.
+func (c *Controller) PathIDs() map[guard.Key]ident.ID {
+	ids := map[guard.Key]ident.ID{}
+	for id, k := range c.PathKeys() {
+		ids[k] = id
+	}
+	return ids
 }
 
 // noteStates tells listeners of states that changed with time alone.
 func (c *Controller) noteStates(now time.Time) {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
-	watches := c.watchesByPath()
+	with := c.about(now)
 	for id, p := range c.paths {
-		state := c.view(p, watches[id], now).Verdict.State
+		state := c.view(p, with).Verdict.State
 		p.mu.Lock()
 		changed := state != p.told
 		p.told = state

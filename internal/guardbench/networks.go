@@ -7,9 +7,9 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"woodlark.example/core/baseline"
 	"woodlark.example/core/guard"
 	"woodlark.example/core/incident"
-	baseline "woodlark.example/core/normal"
 )
 
 // network is a random tree with some cross links; routes are the shortest ways.

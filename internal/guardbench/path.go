@@ -6,7 +6,7 @@ import (
 	"slices"
 	"time"
 
-	baseline "woodlark.example/core/normal"
+	"woodlark.example/core/baseline"
 )
 
 // path is one made-up path.

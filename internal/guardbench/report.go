@@ -8,8 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"woodlark.example/core/baseline"
 	"woodlark.example/core/guard"
-	baseline "woodlark.example/core/normal"
 )
 
 // Figures are what a set of paths shows.

@@ -6,8 +6,8 @@ import (
 	"sync"
 	"time"
 
+	"woodlark.example/core/baseline"
 	"woodlark.example/core/guard"
-	baseline "woodlark.example/core/normal"
 )
 
 // Seeds: those up to Tuned were looked at while the guard was made, HeldOut and those above it

@@ -6,8 +6,8 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"woodlark.example/core/baseline"
 	"woodlark.example/core/guard"
-	baseline "woodlark.example/core/normal"
 )
 
 // RunSize measures how long it takes to tell a change among so many guarded paths: a hundred of

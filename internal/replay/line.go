@@ -8,8 +8,8 @@ import (
 	"strconv"
 	"time"
 
+	"woodlark.example/core/baseline"
 	"woodlark.example/core/guard"
-	baseline "woodlark.example/core/normal"
 	"woodlark.example/core/reading"
 )
 

@@ -57,7 +57,7 @@ func TestReplay(t *testing.T) {
 	assert.Nil(t, e.EndedAt)
 	assert.InDelta(t, 10, e.Normal, 0.2)
 	assert.InDelta(t, 22, e.Worst, 0.3)
-	assert.Equal(t, "RTT 22.0 ms instead of 10.0 since Wed 10:00.", e.Sentence)
+	assert.Equal(t, "RTT 22.0 ms instead of 10.0 since Wed 10:00, as another path does over the segment from gw to isle.", e.Sentence)
 	require.Len(t, out.Incidents, 1)
 	assert.Equal(t, [][2]string{{"gw", "isle"}}, out.Incidents[0].Segments)
 	assert.Equal(t, []replay.Path{{From: "northquay", To: "holm", Family: "4", Via: "icmp"}, {From: "northquay", To: "tern", Family: "4", Via: "icmp"}}, out.Incidents[0].Paths)

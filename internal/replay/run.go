@@ -10,9 +10,9 @@ import (
 	"slices"
 	"time"
 
+	"woodlark.example/core/baseline"
 	"woodlark.example/core/finding"
 	"woodlark.example/core/guard"
-	baseline "woodlark.example/core/normal"
 )
 
 // Input is what is judged.
@@ -334,8 +334,8 @@ func (out *Output) fill(g *guard.Guard, zone *time.Location) {
 	slices.SortStableFunc(out.Episodes, func(a, b Episode) int { return a.ToldAt.Compare(b.ToldAt) })
 	slices.SortStableFunc(out.Properties, func(a, b Property) int { return a.ToldAt.Compare(b.ToldAt) })
 	for _, x := range incidents {
-		y := Incident{BeganAt: x.From.UTC(), ToldAt: x.ToldAt.UTC(), EndedAt: utc(x.To), Paths: pathsOf(x.Paths), Confidence: x.Sure, Measure: x.Measure, Excess: x.Added(),
-			Segments: x.Ends(), Others: x.OtherEnds(), Sentence: finding.OfIncident(x, len(g.Keys()), nil).Sentence}
+		y := Incident{BeganAt: x.From.UTC(), ToldAt: x.ToldAt.UTC(), EndedAt: utc(x.To), Paths: pathsOf(x.Paths()), Confidence: x.Sure, Measure: x.Measure, Excess: x.Added(),
+			Segments: x.Ends(), Others: x.OtherEnds(), Sentence: finding.OfIncident(x, nil).Sentence}
 		if y.Others == nil {
 			y.Others = [][2]string{}
 		}
@@ -348,12 +348,12 @@ func episodeOf(k guard.Key, number int, e guard.Episode, p *guard.Path, incident
 	if c, ok := p.RouteChangeOf(e); ok {
 		told.Route = &c
 	}
-	found := finding.OfEpisode(told)
 	for _, x := range incidents {
 		if x.Has(k, number) {
-			found = append(found, finding.OfIncident(x, 0, nil))
+			told.Shared = &x
 		}
 	}
+	found := finding.OfEpisode(told)
 	y := Episode{From: k.From, To: k.To, Family: text(k.Family), Via: text(k.Via), Kind: e.Kind, BeganAt: e.From.UTC(), BeganLowAt: e.Doubt.From.UTC(), BeganTopAt: e.Doubt.To.UTC(),
 		ToldAt: e.ToldAt.UTC(), EndedAt: utc(e.To), OverToldAt: utc(e.OverToldAt), Sentence: found[0].Sentence, Findings: found, Excesses: e.Excesses, Times: len(e.Pauses) + 1}
 	if c := finding.Cause(found); c != "" {

@@ -1,11 +1,15 @@
 package report
 
 import (
+	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
+	"woodlark.example/core/capacity"
 	"woodlark.example/core/figure"
 	"woodlark.example/internal/api/apitype"
 )
@@ -15,94 +19,271 @@ func Degraded(w io.Writer, ink Ink, d apitype.Degraded, zone *time.Location) err
 	l := lines{w: w}
 	l.put("%s", ink.Strong(d.Summary))
 	l.put("%s", ink.Faint(fmt.Sprintf("%s to %s, %s", When(d.FromAt, zone), When(d.ToAt, zone), d.ToAt.In(zone).Format("MST"))))
-	section(&l, ink, "Worse than normal now", d.Now, func(p apitype.Path) string {
-		if p.SinceAt == nil {
-			return ""
-		}
-		return fmt.Sprintf("since %s, for %s", When(*p.SinceAt, zone), figure.FormatSpan(d.ToAt.Sub(*p.SinceAt)))
-	})
-	section(&l, ink, "Steady now, worse at the same hours", d.Daily, func(p apitype.Path) string { return "" })
+	incidents(&l, ink, d, zone)
+	if len(d.Now) > 0 {
+		l.put("\n%s", ink.Strong("Worse than normal"))
+	}
+	for _, p := range d.Now {
+		degradedPath(&l, ink, p, d.ToAt, zone)
+	}
+	properties(&l, ink, "New levels that wait to be accepted", d.NewLevels, zone)
+	properties(&l, ink, "Slowly worse", d.Crept, zone)
+	properties(&l, ink, "Worse at the same hours, and expected then", d.Recurs, zone)
 	if len(d.Ended) > 0 {
 		l.put("\n%s", ink.Strong("Over"))
-		for _, e := range d.Ended {
-			l.put("  %s", ink.Ends(e.Path))
-			for _, x := range e.Episodes {
-				l.put("    %s", episode(x, zone))
-			}
+	}
+	for _, e := range d.Ended {
+		l.put("  %s", ink.Ends(e.Path))
+		for _, x := range e.Episodes {
+			l.put("    %s  %s", ink.State(x.Kind), lastsFor(x, d.ToAt, zone))
+			l.put("    %s", x.Sentence)
+			before(&l, ink, x)
 		}
 	}
-	section(&l, ink, "Never answered", d.Never, func(apitype.Path) string { return "" })
+	if len(d.Never) > 0 {
+		l.put("\n%s", ink.Strong("Never answered"))
+	}
+	for _, p := range d.Never {
+		l.put("  %s  %s", ink.State(p.State), ink.Ends(p))
+		l.put("    %s", p.Findings[0].Sentence)
+		l.put("    %s", ink.Faint(p.Findings[0].Advice))
+	}
+	if len(d.NotJudged) > 0 {
+		l.put("\n%s", ink.Strong("Not judged"))
+	}
+	for _, n := range d.NotJudged {
+		l.put("  %s", ink.ends(n.Path.From, n.Path.To, n.Path.Family, n.Path.Via))
+		l.put("    %s", n.Says)
+	}
+	l.put("\n%s", d.Says)
 	return l.err
 }
 
-func section(l *lines, ink Ink, title string, paths []apitype.Path, since func(apitype.Path) string) {
-	if len(paths) == 0 {
-		return
+func incidents(l *lines, ink Ink, d apitype.Degraded, zone *time.Location) {
+	if len(d.Incidents) > 0 {
+		l.put("\n%s", ink.Strong("Incidents"))
 	}
-	l.put("\n%s", ink.Strong(title))
-	for _, p := range paths {
-		l.put("  %s  %s  %s", ink.State(p.State), ink.Ends(p), since(p))
-		for _, f := range p.Findings {
-			if f.Code == "steady" && len(p.Findings) > 1 {
-				continue
-			}
+	for _, x := range d.Incidents {
+		if x.EndedAt == nil {
+			l.put("  since %s, for %s", When(x.BeganAt, zone), figure.FormatSpan(d.ToAt.Sub(x.BeganAt)))
+		} else {
+			l.put("  over: %s to %s, for %s", When(x.BeganAt, zone), When(*x.EndedAt, zone), figure.FormatSpan(x.EndedAt.Sub(x.BeganAt)))
+		}
+		l.put("    %s", x.Sentence)
+		for _, p := range x.Members {
+			family, _ := strconv.Atoi(p.Family)
+			l.put("      %s", ink.ends(p.From, p.To, family, p.Via))
+		}
+		for _, s := range x.Others {
+			l.put("    %s", ink.Faint(fmt.Sprintf("It may be the segment %s to %s as well.", hopName(s.From, s.FromName), hopName(s.To, s.ToName))))
+		}
+		l.put("    %s", ink.Faint(x.Advice))
+	}
+}
+
+func hopName(address, name string) string {
+	switch {
+	case address == "":
+		return "a hop that does not answer"
+	case name == "":
+		return address
+	}
+	return name
+}
+
+// degradedPath writes a path that is worse than normal: why, since when, before and now, and
+// what to do next.
+func degradedPath(l *lines, ink Ink, p apitype.Path, now time.Time, zone *time.Location) {
+	if len(p.Episodes) == 0 {
+		l.put("  %s  %s", ink.State(p.State), ink.Ends(p))
+	}
+	for i, e := range p.Episodes {
+		if i == 0 {
+			l.put("  %s  %s  %s", ink.State(p.State), ink.Ends(p), lastsFor(e, now, zone))
+		} else {
+			l.put("    %s  %s", ink.State(e.Kind), lastsFor(e, now, zone))
+		}
+		found := e.Findings
+		if i == 0 && len(p.Findings) > 0 && p.State == "lost" {
+			found = p.Findings[:1] // it knows what the newest reading was turned away with
+		}
+		for _, f := range found {
 			l.put("    %s", f.Sentence)
-			if f.Advice != "" {
-				l.put("    %s", ink.Faint(f.Advice))
-			}
+		}
+		before(l, ink, e)
+		if len(found) > 0 && found[0].Advice != "" {
+			l.put("    %s", ink.Faint(found[0].Advice))
 		}
 	}
 }
 
-func episode(e apitype.Episode, zone *time.Location) string {
-	if e.ToAt == nil {
-		return fmt.Sprintf("%s since %s", e.Kind, When(e.FromAt, zone))
+// lastsFor says since when, for how long, and how sure its begin is.
+func lastsFor(e apitype.Episode, now time.Time, zone *time.Location) string {
+	end, text := now, "since "+When(e.FromAt, zone)
+	if e.ToAt != nil {
+		end, text = *e.ToAt, When(e.FromAt, zone)+" to "+When(*e.ToAt, zone)
 	}
-	text := fmt.Sprintf("%s for %s, %s to %s", e.Kind, figure.FormatSpan(e.ToAt.Sub(e.FromAt)), When(e.FromAt, zone), e.ToAt.In(zone).Format("15:04"))
-	var parts []string
-	for _, x := range e.Excesses {
-		if e.Kind == "lost" {
-			continue
-		}
-		if x.Unit == "ratio" {
-			parts = append(parts, fmt.Sprintf("%s up to %s", x.Measure, figure.FormatRatio(x.Worst)))
-		} else {
-			parts = append(parts, fmt.Sprintf("%s up to %s", measureName(x.Measure), figure.FormatMs(x.Worst)))
-		}
-	}
-	if len(parts) > 0 {
-		text += ": " + strings.Join(parts, ", ")
+	text += ", for " + figure.FormatSpan(end.Sub(e.FromAt))
+	if doubt := e.LatestAt.Sub(e.EarliestAt) / 2; doubt >= 30*time.Second {
+		text += fmt.Sprintf(", its begin ± %s", figure.FormatSpan(doubt))
 	}
 	return text
 }
 
+// before writes what was normal beside what came, with the intervals.
+func before(l *lines, ink Ink, e apitype.Episode) {
+	if e.Kind == "lost" {
+		return
+	}
+	for _, x := range e.Excesses {
+		l.put("    %s", ink.Faint(fmt.Sprintf("%s: %s before (%s to %s), %s now (%s to %s at 95 %%), %s at worst", measureName(x.Measure), amount(x.Unit, x.Normal), amount(x.Unit, x.Low), amount(x.Unit, x.High),
+			amount(x.Unit, x.Now), amount(x.Unit, x.NowLow), amount(x.Unit, x.NowHigh), amount(x.Unit, x.Worst))))
+	}
+}
+
+// amount writes a figure with its unit.
+func amount(unit string, v float64) string {
+	switch unit {
+	case "ms":
+		return figure.FormatMs(v)
+	case "ratio":
+		return figure.FormatRatio(v)
+	case "bps":
+		return capacity.Rate(v).String()
+	case "mos":
+		return fmt.Sprintf("%.2f", v)
+	}
+	return fmt.Sprintf("%.0f", v)
+}
+
+func properties(l *lines, ink Ink, title string, list []apitype.PathProperties, _ *time.Location) {
+	if len(list) == 0 {
+		return
+	}
+	l.put("\n%s", ink.Strong(title))
+	for _, x := range list {
+		l.put("  %s", ink.ends(x.Path.From, x.Path.To, x.Path.Family, x.Path.Via))
+		for _, p := range x.Properties {
+			l.put("    %s", p.Sentence)
+			if p.Waits && p.Kind == "new_level" {
+				l.put("    %s", ink.Faint(fmt.Sprintf("Accept it: woodlark baseline accept -from %s -to %s -measure %s", x.Path.From, x.Path.To, p.Measure)))
+			} else if p.Advice != "" {
+				l.put("    %s", ink.Faint(p.Advice))
+			}
+		}
+	}
+}
+
+var measureNames = map[string]string{"rtt": "RTT", "delay_there": "delay there", "delay_back": "delay back", "jitter_there": "jitter there", "jitter_back": "jitter back", "loss_there": "loss there",
+	"loss_back": "loss back", "mos": "MOS", "throughput_there": "throughput there", "throughput_back": "throughput back", "resolve": "name resolution", "answering": "addresses answering"}
+
 func measureName(m string) string {
-	if m == "rtt" {
-		return "RTT"
+	if name := measureNames[m]; name != "" {
+		return name
 	}
 	return m
 }
 
-// DegradedCSV writes one row a path that is degraded, lost or worse daily, and
-// one an episode that is over.
+// degradedColumns are those of the report as a table: a row for each measure of an episode, for
+// each property, each incident's path, and each path that could not be judged.
+var degradedColumns = []string{"section", "from", "to", "family", "via", "state", "since_at", "until_at", "began_earliest_at", "began_latest_at", "told_at", "over_told_at", "times", "code", "cause", "confidence",
+	"measure", "unit", "normal", "normal_low", "normal_high", "now", "now_low", "now_high", "worst", "sent", "lost", "readings", "tolerance", "segments", "other_segments", "incident", "sentence", "advice", "details"}
+
+// DegradedCSV writes the report as a table.
 func DegradedCSV(w io.Writer, d apitype.Degraded) error {
-	rows := [][]string{{"from", "to", "family", "state", "since_at", "until_at", "code", "sentence"}}
-	row := func(p apitype.Path, state, since, until string, f apitype.Finding) {
-		rows = append(rows, []string{p.From, p.To, fmt.Sprint(p.Family), state, since, until, string(f.Code), f.Sentence})
+	rows := [][]string{degradedColumns}
+	add := func(cells map[string]string) {
+		row := make([]string, len(degradedColumns))
+		for i, c := range degradedColumns {
+			row[i] = cells[c]
+		}
+		rows = append(rows, row)
 	}
-	for _, p := range append(append([]apitype.Path{}, d.Now...), d.Never...) {
-		row(p, p.State, stamp(p.SinceAt), "", p.Findings[0])
-	}
-	for _, p := range d.Daily {
-		row(p, p.State, "", "", p.Findings[len(p.Findings)-1])
-	}
-	for _, e := range d.Ended {
-		for _, x := range e.Episodes {
-			row(e.Path, x.Kind, stamp(&x.FromAt), stamp(x.ToAt), e.Path.Findings[0])
+	for _, x := range d.Incidents {
+		for _, m := range x.Members {
+			add(map[string]string{"section": "incident", "from": m.From, "to": m.To, "family": m.Family, "via": m.Via, "since_at": stamp(&x.BeganAt), "until_at": stamp(x.EndedAt), "told_at": stamp(&x.ToldAt), "code": "shared_segment",
+				"confidence": number(x.Confidence), "measure": x.Measure, "unit": x.Unit, "now": number(x.Excess), "segments": segmentsText(x.Segments), "other_segments": segmentsText(x.Others), "incident": x.ID, "sentence": x.Sentence, "advice": x.Advice})
 		}
 	}
+	for _, p := range d.Now {
+		episodesCSV(add, "now", p, p.Episodes)
+	}
+	for _, e := range d.Ended {
+		episodesCSV(add, "over", e.Path, e.Episodes)
+	}
+	for section, list := range map[string][]apitype.PathProperties{"new_level": d.NewLevels, "crept": d.Crept, "recurs": d.Recurs} {
+		for _, x := range list {
+			for _, p := range x.Properties {
+				detail := ""
+				if p.From != "" {
+					detail = fmt.Sprintf("%s %s to %s, seen on %d days", strings.Join(p.Weekdays, " "), p.From, p.To, p.Days)
+				}
+				add(map[string]string{"section": section, "from": x.Path.From, "to": x.Path.To, "family": fmt.Sprint(x.Path.Family), "via": x.Path.Via, "since_at": stamp(&p.SinceAt), "told_at": stamp(&p.ToldAt), "code": p.Code, "measure": p.Measure,
+					"unit": p.Unit, "normal": number(p.Before), "now": number(p.Now), "sentence": p.Sentence, "advice": p.Advice, "details": detail})
+			}
+		}
+	}
+	for _, p := range d.Never {
+		add(map[string]string{"section": "never_answered", "from": p.From, "to": p.To, "family": fmt.Sprint(p.Family), "via": p.Via, "state": p.State, "since_at": stamp(p.SinceAt), "code": string(p.Findings[0].Code), "sentence": p.Findings[0].Sentence, "advice": p.Findings[0].Advice})
+	}
+	for _, n := range d.NotJudged {
+		add(map[string]string{"section": "not_judged", "from": n.Path.From, "to": n.Path.To, "family": fmt.Sprint(n.Path.Family), "via": n.Path.Via, "until_at": stamp(n.Until), "code": n.Why, "sentence": n.Says})
+	}
+	slices.SortStableFunc(rows[1:], func(a, b []string) int { return sectionRank[a[0]] - sectionRank[b[0]] })
 	return CSV(w, rows)
 }
+
+var sectionRank = map[string]int{"incident": 0, "now": 1, "new_level": 2, "crept": 3, "recurs": 4, "over": 5, "never_answered": 6, "not_judged": 7}
+
+func episodesCSV(add func(map[string]string), section string, p apitype.Path, list []apitype.Episode) {
+	for _, e := range list {
+		cells := map[string]string{"section": section, "from": p.From, "to": p.To, "family": fmt.Sprint(p.Family), "via": p.Via, "state": e.Kind, "since_at": stamp(&e.FromAt), "until_at": stamp(e.ToAt),
+			"began_earliest_at": stamp(&e.EarliestAt), "began_latest_at": stamp(&e.LatestAt), "told_at": stamp(&e.ToldAt), "over_told_at": stamp(e.OverToldAt), "times": fmt.Sprint(e.Times), "cause": e.Cause, "sentence": e.Sentence}
+		if len(e.Findings) > 0 {
+			f := e.Findings[0]
+			cells["code"], cells["confidence"], cells["advice"] = string(f.Code), number(f.Sure), f.Advice
+		}
+		if e.IncidentID != nil {
+			cells["incident"] = *e.IncidentID
+		}
+		var details []string
+		for _, u := range e.Unmeasured {
+			details = append(details, fmt.Sprintf("unmeasured %s to %s", stamp(&u.FromAt), stamp(&u.ToAt)))
+		}
+		if e.Moved != nil {
+			moved, _ := json.Marshal(e.Moved)
+			details = append(details, "route_change "+string(moved))
+		}
+		cells["details"] = strings.Join(details, "; ")
+		if len(e.Excesses) == 0 {
+			add(cells)
+		}
+		for _, x := range e.Excesses {
+			row := map[string]string{}
+			for k, v := range cells {
+				row[k] = v
+			}
+			for k, v := range map[string]float64{"normal": x.Normal, "normal_low": x.Low, "normal_high": x.High, "now": x.Now, "now_low": x.NowLow, "now_high": x.NowHigh, "worst": x.Worst, "tolerance": x.Least} {
+				row[k] = number(v)
+			}
+			row["measure"], row["unit"], row["readings"] = x.Measure, x.Unit, fmt.Sprint(x.Count)
+			if x.Unit == "ratio" {
+				row["sent"], row["lost"] = fmt.Sprint(x.Sent), fmt.Sprint(x.Lost)
+			}
+			add(row)
+		}
+	}
+}
+
+func segmentsText(list []apitype.Segment) string {
+	var parts []string
+	for _, s := range list {
+		parts = append(parts, s.From+" to "+s.To)
+	}
+	return strings.Join(parts, "; ")
+}
+
+func number(v float64) string { return strconv.FormatFloat(v, 'f', -1, 64) }
 
 func stamp(t *time.Time) string {
 	if t == nil {

@@ -57,8 +57,10 @@ func (i Ink) Lost(s string) string { return i.plum.Sprint(s) }
 func (i Ink) Refused(s string) string { return i.ochre.Sprint(s) }
 
 // Ends writes a path's two ends.
-func (i Ink) Ends(p apitype.Path) string {
-	return i.Strong(p.From+" → "+p.To) + i.Faint(fmt.Sprintf("  IPv%d%s", p.Family, otherVia(p.Via)))
+func (i Ink) Ends(p apitype.Path) string { return i.ends(p.From, p.To, p.Family, p.Via) }
+
+func (i Ink) ends(from, to string, family int, via string) string {
+	return i.Strong(from+" → "+to) + i.Faint(fmt.Sprintf("  IPv%d%s", family, otherVia(via)))
 }
 
 func otherVia(via string) string {

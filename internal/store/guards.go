@@ -6,8 +6,8 @@ import (
 
 	"gorm.io/gorm/clause"
 
+	"woodlark.example/core/baseline"
 	"woodlark.example/core/figure"
-	baseline "woodlark.example/core/normal"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/plan"
 )

@@ -67,8 +67,8 @@ type Run struct {
 	Reason    string
 }
 
-// Episode is a stretch of time in which a path was degraded or lost. Excesses
-// is JSON.
+// Episode is a stretch of time in which a path was degraded or lost. Excesses and Body are
+// JSON; one that an earlier version kept has no Body.
 type Episode struct {
 	ID       ident.ID `gorm:"primaryKey"`
 	PathID   ident.ID
@@ -76,6 +76,16 @@ type Episode struct {
 	FromAt   time.Time
 	ToAt     *time.Time
 	Excesses string
+	Body     *string
+}
+
+// Incident is what several paths had in common. Body is JSON.
+type Incident struct {
+	ID     ident.ID `gorm:"primaryKey"`
+	FromAt time.Time
+	ToldAt time.Time
+	ToAt   *time.Time
+	Body   string
 }
 
 // Baseline is a path's stored baseline. Body is JSON.

@@ -8,7 +8,6 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
-	"woodlark.example/core/baseline"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/plan"
 )
@@ -181,29 +180,6 @@ func recordsOf(rows []readingRow) []plan.Record {
 		records[i] = row.record()
 	}
 	return records
-}
-
-// Points are what of a path's readings is judged, oldest first.
-func (s *Store) Points(ctx context.Context, path ident.ID, from, to time.Time) ([]baseline.Point, error) {
-	rows, err := s.query(ctx, "SELECT at, span_ms, sent, answered, lost, rtt_median_ns, jitter_ns FROM readings WHERE path_id = ? AND at >= ? AND at < ? AND flags & ? = 0 ORDER BY at",
-		path[:], from.UTC(), to.UTC(), plan.NotJudged)
-	if err != nil {
-		return nil, wrap("read what is judged", err)
-	}
-	defer rows.Close()
-	var points []baseline.Point
-	for rows.Next() {
-		var p baseline.Point
-		var span int64
-		var row readingRow
-		if err := rows.Scan(&p.At, &span, &p.Sent, &p.Answered, &p.Lost, &row.RTTMedianNs, &row.JitterNs); err != nil {
-			return nil, wrap("read what is judged", err)
-		}
-		p.Span = time.Duration(span) * time.Millisecond
-		p.RTT, p.Jitter = duration(row.RTTMedianNs), duration(row.JitterNs)
-		points = append(points, p)
-	}
-	return points, wrap("read what is judged", rows.Err())
 }
 
 // Answered reports whether a path has ever answered.

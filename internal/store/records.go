@@ -184,6 +184,21 @@ func (s *Store) Episodes(ctx context.Context, path ident.ID, from, to time.Time)
 	return list, wrap("list episodes", q.Find(&list).Error)
 }
 
+// SaveIncidents keeps incidents, over those with the same identifier.
+func (s *Store) SaveIncidents(ctx context.Context, list []Incident) error {
+	if len(list) == 0 {
+		return nil
+	}
+	return wrap("keep incidents", s.db.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(list, batchRows).Error)
+}
+
+// Incidents are the incidents that touch a stretch of time, oldest first.
+func (s *Store) Incidents(ctx context.Context, from, to time.Time) ([]Incident, error) {
+	var list []Incident
+	err := s.db.WithContext(ctx).Where("from_at < ? AND (to_at IS NULL OR to_at > ?)", to.UTC(), from.UTC()).Order("told_at, id").Find(&list).Error
+	return list, wrap("list incidents", err)
+}
+
 // SaveBaseline keeps a baseline. Of a path's rolling baselines only the newest
 // is kept; pinned ones stay.
 func (s *Store) SaveBaseline(ctx context.Context, b Baseline) error {
@@ -197,17 +212,17 @@ func (s *Store) SaveBaseline(ctx context.Context, b Baseline) error {
 	})
 }
 
-// PinBaselines pins the newest baseline of a path, or unpins all of them.
-func (s *Store) PinBaselines(ctx context.Context, path ident.ID, pin bool) error {
+// PinBaseline pins a baseline of a path, or unpins all of them.
+func (s *Store) PinBaseline(ctx context.Context, path, id ident.ID, pin bool) error {
 	return s.transact(ctx, "pin a baseline", func(tx *gorm.DB) error {
 		if !pin {
 			return tx.Model(&Baseline{}).Where("path_id = ?", path).Update("pinned", false).Error
 		}
-		var newest Baseline
-		if err := tx.Select("id").Where("path_id = ?", path).Order("taken_at DESC").Take(&newest).Error; err != nil {
-			return err
+		found := tx.Model(&Baseline{}).Where("path_id = ? AND id = ?", path, id).Update("pinned", true)
+		if found.Error == nil && found.RowsAffected == 0 {
+			return gorm.ErrRecordNotFound
 		}
-		return tx.Model(&Baseline{}).Where("id = ?", newest.ID).Update("pinned", true).Error
+		return found.Error
 	})
 }
 

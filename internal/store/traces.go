@@ -295,6 +295,14 @@ func (s *Store) TraceBefore(ctx context.Context, lane ident.ID, t time.Time) (Tr
 	return x, err == nil, wrap("find the trace before", err)
 }
 
+// LastTraces are the traces that saw each distinct route last, of those that were seen after a
+// time, with their bodies.
+func (s *Store) LastTraces(ctx context.Context, after time.Time) ([]Trace, error) {
+	var list []Trace
+	err := s.db.WithContext(ctx).Where("id IN (?)", s.db.Model(&Route{}).Select("last_trace").Where("last_at >= ?", after.UTC())).Find(&list).Error
+	return list, wrap("read the last traces", err)
+}
+
 // Routes are the distinct routes of a lane, the last seen first.
 func (s *Store) Routes(ctx context.Context, lane ident.ID) ([]Route, error) {
 	var list []Route

@@ -234,10 +234,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The paths that are or were worse than their baselines
+         * The same as /reports/degraded
          * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
          */
-        get: operations["report-degraded"];
+        get: operations["report-degraded-at-its-old-place"];
         put?: never;
         post?: never;
         delete?: never;
@@ -255,6 +255,26 @@ export interface paths {
         };
         /** A live stream of new readings and changes of state (server-sent events); each has an id, by which it is resumed */
         get: operations["listen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What several paths had in common, those that go on first
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["list-incidents"];
         put?: never;
         post?: never;
         delete?: never;
@@ -323,6 +343,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/paths/{id}/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take what a path has come to for normal: a new level, or that to which it crept */
+        post: operations["accept-level"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/paths/{id}/baseline": {
         parameters: {
             query?: never;
@@ -343,6 +380,84 @@ export interface paths {
         head?: never;
         /** Pin a path's baseline, or let it roll */
         patch: operations["pin-baseline"];
+        trace?: never;
+    };
+    "/api/v1/paths/{id}/baseline/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What differs between two baselines, by measure
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["compare-baselines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/paths/{id}/baseline/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A path's baseline as a file, to be kept or imported elsewhere
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["export-baseline"];
+        /** Give a path the baseline of a file */
+        put: operations["import-baseline"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/paths/{id}/baseline/roll": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Learn a path's baseline anew from the training window, and let it roll */
+        post: operations["roll-baseline"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/paths/{id}/baselines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The baselines that are kept of a path, newest first
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["list-stored-baselines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/paths/{id}/episodes": {
@@ -437,6 +552,26 @@ export interface paths {
          * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
          */
         get: operations["get-series"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports/degraded": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The paths that are or were worse than their baselines
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["report-degraded"];
         put?: never;
         post?: never;
         delete?: never;
@@ -713,6 +848,12 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Acceptance: {
+            /** @enum {string} */
+            kind: "new_level" | "crept";
+            /** @description All that wait when left out */
+            measure?: string;
+        };
         Agent: {
             address: string;
             alive: boolean;
@@ -744,14 +885,11 @@ export interface components {
             held_why: string;
         };
         Band: {
-            /**
-             * Format: double
-             * @description 95 % quantile
-             */
+            /** Format: double */
             high: number;
             /**
              * Format: double
-             * @description 5 % quantile of the readings
+             * @description Nine of ten readings lie between low and high
              */
             low: number;
             /** Format: double */
@@ -766,11 +904,19 @@ export interface components {
              * @description Of the window that it was taken from
              */
             from_at: string;
-            /** @description By hour of the day, where the data carries it; only for one path */
+            /** @description By hour of a working day, where the data carries it; only for one path */
             hours: components["schemas"]["Hour"][] | null;
+            id: string;
             jitter_ms?: components["schemas"]["Band"];
+            /**
+             * Format: date-time
+             * @description Null when what is normal is known
+             */
+            learning_until_at: string | null;
             /** Format: double */
             loss_ratio: number | null;
+            /** @description By measure; only for one path */
+            measures: components["schemas"]["BaselineMeasure"][] | null;
             path_id: string;
             pinned: boolean;
             /**
@@ -785,6 +931,35 @@ export interface components {
             to: string;
             /** Format: date-time */
             to_at: string;
+            via: string;
+            /** @description Whose hours it goes by */
+            zone: string;
+        };
+        BaselineFile: {
+            baseline: unknown;
+            /** Format: int64 */
+            family: number;
+            /** @enum {string} */
+            form: "woodlark-baseline-1";
+            from: string;
+            to: string;
+            via: string;
+        };
+        BaselineMeasure: {
+            /**
+             * Format: int64
+             * @description That it rests on
+             */
+            days: number;
+            measure: string;
+            overall: components["schemas"]["Band"];
+            /** Format: int64 */
+            readings: number;
+            /** @description What comes back at the same hours and is expected then */
+            recurs: components["schemas"]["Recurrence"][] | null;
+            unit: string;
+            /** @description By hour of the week, from Sunday 00:00 local time on: 168 */
+            week: components["schemas"]["Band"][] | null;
         };
         BranchReport: {
             dead?: boolean;
@@ -891,16 +1066,32 @@ export interface components {
             to: string;
         };
         Degraded: {
+            /** @description What got slowly worse over days or weeks */
+            crept: components["schemas"]["PathProperties"][] | null;
             /** @description Steady now, but worse at the same hours of most days */
             daily: components["schemas"]["Path"][] | null;
-            /** @description Episodes of the period that are over, of the other paths */
+            /** @description Episodes of the period that are over */
             ended: components["schemas"]["PathEpisodes"][] | null;
             /** Format: date-time */
             from_at: string;
+            /**
+             * Format: int64
+             * @description Paths of which there is nothing to tell
+             */
+            healthy: number;
+            healthy_sentence: string;
+            /** @description Of the period, those that go on first */
+            incidents: components["schemas"]["Incident"][] | null;
             /** @description Never answered since they are measured */
             never_answered: components["schemas"]["Path"][] | null;
-            /** @description Degraded or lost now, worst first */
+            /** @description What stayed, and waits to be accepted */
+            new_levels: components["schemas"]["PathProperties"][] | null;
+            /** @description Paths that could not be judged, and why */
+            not_judged: components["schemas"]["NotJudged"][] | null;
+            /** @description Degraded or lost at the end of the period, worst first; with the findings of now when it ends now */
             now: components["schemas"]["Path"][] | null;
+            /** @description What comes back at hours of its own */
+            recurs: components["schemas"]["PathProperties"][] | null;
             summary: string;
             /** Format: date-time */
             to_at: string;
@@ -927,6 +1118,22 @@ export interface components {
             /** Format: int64 */
             ttl_was?: number;
         };
+        Difference: {
+            /** @description Over all hours, of the first */
+            a: components["schemas"]["Band"];
+            b: components["schemas"]["Band"];
+            /** @description What one expects lies outside the band of the other, and further than is worth caring about */
+            differs: boolean;
+            /** Format: int64 */
+            hour: number;
+            measure: string;
+            unit: string;
+            /** @description Of the hour at which they differ most */
+            weekday: string;
+            /** @description At that hour */
+            worst_a: components["schemas"]["Band"];
+            worst_b: components["schemas"]["Band"];
+        };
         EdgeReport: {
             /** Format: int64 */
             flows: number;
@@ -936,18 +1143,55 @@ export interface components {
             ttl: number;
         };
         Episode: {
+            /**
+             * Format: date-time
+             * @description It began between began_earliest_at and began_latest_at
+             */
+            began_earliest_at: string;
+            /** Format: date-time */
+            began_latest_at: string;
+            /** @description Code of the finding that it is put down to; empty when it is not known */
+            cause: string;
             excesses: components["schemas"]["Excess"][] | null;
+            findings: components["schemas"]["Finding"][] | null;
             /** Format: date-time */
             from_at: string;
             id: string;
+            /** @description Of which it is a part */
+            incident_id?: string;
             /** @enum {string} */
             kind: "degraded" | "lost";
+            /**
+             * Format: date-time
+             * @description Since when it is told as a new level
+             */
+            new_level_at?: string;
+            /**
+             * Format: date-time
+             * @description When its end could be told
+             */
+            over_told_at: string | null;
             path_id: string;
+            pauses: components["schemas"]["Span"][] | null;
+            route_change?: components["schemas"]["Moved"];
+            sentence: string;
+            /**
+             * Format: int64
+             * @description That it came, with pauses of under half an hour
+             */
+            times: number;
             /**
              * Format: date-time
              * @description null while it goes on
              */
             to_at: string | null;
+            /**
+             * Format: date-time
+             * @description When it could be told
+             */
+            told_at: string;
+            /** @description Stretches in it without readings */
+            unmeasured: components["schemas"]["Span"][] | null;
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -991,17 +1235,58 @@ export interface components {
             type: string;
         };
         Excess: {
+            /** Format: date-time */
+            from_at: string;
+            /** Format: int64 */
+            lost: number;
             /** @enum {string} */
-            measure: "rtt" | "jitter" | "loss";
-            /** Format: double */
+            measure: "rtt" | "jitter" | "loss" | "delay_there" | "delay_back" | "jitter_there" | "jitter_back" | "loss_there" | "loss_back" | "mos" | "throughput_there" | "throughput_back" | "hops" | "resolve" | "answering";
+            /**
+             * Format: double
+             * @description Expected at that time
+             */
             normal: number;
+            /** Format: double */
+            normal_high: number;
+            /**
+             * Format: double
+             * @description Nine of ten readings lie between normal_low and normal_high
+             */
+            normal_low: number;
             /**
              * Format: double
              * @description Over the last readings of the episode
              */
             now: number;
+            /** Format: double */
+            now_high: number;
+            /**
+             * Format: double
+             * @description Of the 95 % interval of now
+             */
+            now_low: number;
+            /**
+             * Format: int64
+             * @description That now rests on
+             */
+            readings: number;
+            /**
+             * Format: int64
+             * @description Of loss: probes that now rests on
+             */
+            sent: number;
+            /**
+             * Format: date-time
+             * @description Null while it goes on
+             */
+            to_at: string | null;
+            /**
+             * Format: double
+             * @description A smaller change is not worth caring about
+             */
+            tolerance: number;
             /** @enum {string} */
-            unit: "ms" | "ratio";
+            unit: "ms" | "ratio" | "bps" | "mos" | "count";
             /** Format: double */
             worst: number;
         };
@@ -1210,6 +1495,48 @@ export interface components {
             hour: number;
             rtt_ms?: components["schemas"]["Band"];
         };
+        Incident: {
+            advice: string;
+            /** Format: date-time */
+            began_at: string;
+            /** Format: double */
+            confidence: number;
+            /**
+             * Format: date-time
+             * @description null while it goes on
+             */
+            ended_at: string | null;
+            /**
+             * Format: double
+             * @description What the segment adds: ms, or a ratio of loss
+             */
+            excess: number;
+            id: string;
+            /** @enum {string} */
+            measure: "rtt" | "loss";
+            /** @description That would explain it as well */
+            other_segments: components["schemas"]["Segment"][] | null;
+            paths: components["schemas"]["IncidentFor"][] | null;
+            /** @description One; several where a hop that several routes share does not answer */
+            segments: components["schemas"]["Segment"][] | null;
+            sentence: string;
+            /** Format: date-time */
+            told_at: string;
+            /** @enum {string} */
+            unit: "ms" | "ratio";
+        };
+        IncidentEvent: {
+            /** Format: date-time */
+            at: string;
+        };
+        IncidentFor: {
+            family: string;
+            from: string;
+            /** @description Empty when the path is gone */
+            path_id: string;
+            to: string;
+            via: string;
+        };
         Invite: {
             /** @description Shown once */
             code: string;
@@ -1337,6 +1664,28 @@ export interface components {
             /** Format: date-time */
             at: string;
         };
+        Moved: {
+            /**
+             * Format: date-time
+             * @description When the new route was first seen
+             */
+            at: string;
+            /**
+             * Format: date-time
+             * @description When the old one was last seen
+             */
+            before_at: string;
+            /** @description The first hop that is another; empty when it does not answer */
+            hop: string;
+            hop_name: string;
+            /** @description The last hop that both have; empty when it is the agent */
+            near: string;
+            new_hops: string[] | null;
+            old_hops: string[] | null;
+            /** @description What stood there before */
+            was: string;
+            was_name: string;
+        };
         NodeReport: {
             address: string;
             /** Format: int64 */
@@ -1374,6 +1723,17 @@ export interface components {
             high_ms: number[] | null;
             low_ms: number[] | null;
         };
+        NotJudged: {
+            path: components["schemas"]["PathName"];
+            sentence: string;
+            /**
+             * Format: date-time
+             * @description Of learning: when it is over
+             */
+            until_at: string | null;
+            /** @enum {string} */
+            why: "unmeasured" | "learning" | "no_baseline";
+        };
         Notice: {
             /** Format: date-time */
             at: string;
@@ -1399,6 +1759,8 @@ export interface components {
         Path: {
             baseline?: components["schemas"]["Baseline"];
             daily?: components["schemas"]["Daily"];
+            /** @description Those that go on, the one that counts most first */
+            episodes: components["schemas"]["Episode"][] | null;
             /** @description What of a degraded path is beyond normal */
             excesses: components["schemas"]["Excess"][] | null;
             /**
@@ -1414,8 +1776,15 @@ export interface components {
             id: string;
             last?: components["schemas"]["Reading"];
             last_episode?: components["schemas"]["Episode"];
+            /**
+             * Format: date-time
+             * @description Until then only the loss of all answers is told; null when what is normal is known
+             */
+            learning_until_at: string | null;
             /** @description Left out without a baseline */
             normal?: components["schemas"]["Normal"];
+            /** @description What it keeps to, or has come to */
+            properties: components["schemas"]["Property"][] | null;
             /**
              * Format: date-time
              * @description Since when it is in that state; null when not known
@@ -1449,11 +1818,68 @@ export interface components {
              */
             total: number;
         };
+        PathName: {
+            /** Format: int64 */
+            family: number;
+            from: string;
+            id: string;
+            to: string;
+            via: string;
+        };
+        PathProperties: {
+            path: components["schemas"]["PathName"];
+            properties: components["schemas"]["Property"][] | null;
+        };
         PauseWatchBody: {
             paused: boolean;
         };
         PinBaselineBody: {
             pinned: boolean;
+        };
+        Property: {
+            /**
+             * Format: double
+             * @description Of what crept
+             */
+            a_day?: number;
+            /** Format: date-time */
+            accepted_at: string | null;
+            /**
+             * Format: date-time
+             * @description When it is taken for normal if nobody says anything
+             */
+            accepted_by_itself_at?: string;
+            advice: string;
+            /**
+             * Format: double
+             * @description Expected otherwise, or before
+             */
+            before: number;
+            code: string;
+            /**
+             * Format: int64
+             * @description On how many it was seen
+             */
+            days?: number;
+            /** Format: date-time */
+            ended_at: string | null;
+            /** @description Local time of day, HH:MM */
+            from?: string;
+            /** @enum {string} */
+            kind: "daily" | "weekly" | "crept" | "new_level";
+            measure: string;
+            /** Format: double */
+            now: number;
+            sentence: string;
+            /** Format: date-time */
+            since_at: string;
+            to?: string;
+            /** Format: date-time */
+            told_at: string;
+            unit: string;
+            /** @description For somebody to accept it as normal */
+            waits: boolean;
+            weekdays?: string[] | null;
         };
         QualityReport: {
             buffer: string;
@@ -1676,6 +2102,17 @@ export interface components {
             next_from_at: string | null;
             readings: components["schemas"]["Reading"][] | null;
         };
+        Recurrence: {
+            /** @description Local time of day, HH:MM */
+            from: string;
+            /**
+             * Format: double
+             * @description By how much worse it may get then
+             */
+            shift: number;
+            to: string;
+            weekdays: string[] | null;
+        };
         ReflectorReport: {
             /** Format: int64 */
             answered: number;
@@ -1807,6 +2244,14 @@ export interface components {
             usual: boolean;
             via: string;
         };
+        Segment: {
+            /** @description Address, or name of an agent; empty when it does not answer */
+            from: string;
+            /** @description With whose it is, where that is known */
+            from_name: string;
+            to: string;
+            to_name: string;
+        };
         Series: {
             /** @description Quantiles are read from a sketch and within 0.5 % */
             approximate: boolean;
@@ -1857,9 +2302,17 @@ export interface components {
             /** Format: double */
             rtt_ms: number;
         };
+        Span: {
+            /** Format: date-time */
+            from_at: string;
+            /** Format: date-time */
+            to_at: string;
+        };
         StateEvent: {
             baseline?: components["schemas"]["Baseline"];
             daily?: components["schemas"]["Daily"];
+            /** @description Those that go on, the one that counts most first */
+            episodes: components["schemas"]["Episode"][] | null;
             /** @description What of a degraded path is beyond normal */
             excesses: components["schemas"]["Excess"][] | null;
             /**
@@ -1875,8 +2328,15 @@ export interface components {
             id: string;
             last?: components["schemas"]["Reading"];
             last_episode?: components["schemas"]["Episode"];
+            /**
+             * Format: date-time
+             * @description Until then only the loss of all answers is told; null when what is normal is known
+             */
+            learning_until_at: string | null;
             /** @description Left out without a baseline */
             normal?: components["schemas"]["Normal"];
+            /** @description What it keeps to, or has come to */
+            properties: components["schemas"]["Property"][] | null;
             /**
              * Format: date-time
              * @description Since when it is in that state; null when not known
@@ -1951,6 +2411,15 @@ export interface components {
              * @description Of a resolver; else null
              */
             took_ms: number | null;
+        };
+        StoredBaseline: {
+            id: string;
+            in_use: boolean;
+            pinned: boolean;
+            /** Format: int64 */
+            readings: number;
+            /** Format: date-time */
+            taken_at: string;
         };
         StreamDirection: {
             /** Format: double */
@@ -3675,7 +4144,7 @@ export interface operations {
             };
         };
     };
-    "report-degraded": {
+    "report-degraded-at-its-old-place": {
         parameters: {
             query?: {
                 /** @description A day ago when left out */
@@ -3802,6 +4271,17 @@ export interface operations {
                         /** @description The retry time in milliseconds. */
                         retry?: number;
                     } | {
+                        data: components["schemas"]["IncidentEvent"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "incident";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
                         data: components["schemas"]["MissedEvent"];
                         /**
                          * @description The event name.
@@ -3891,6 +4371,103 @@ export interface operations {
                         retry?: number;
                     })[];
                 };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-incidents": {
+        parameters: {
+            query?: {
+                /** @description A day ago when left out */
+                from_at?: string;
+                /** @description Now when left out */
+                to_at?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"][] | null;
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Bad Request */
             400: {
@@ -4264,6 +4841,104 @@ export interface operations {
             };
         };
     };
+    "accept-level": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Acceptance"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Path"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-baseline": {
         parameters: {
             query?: never;
@@ -4488,6 +5163,524 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Baseline"];
                 };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "compare-baselines": {
+        parameters: {
+            query?: {
+                /** @description Identifier of a stored baseline of the path; the one in use when left out */
+                a?: string;
+                /** @description Likewise; b, or other, says with what */
+                b?: string;
+                /** @description Identifier of another path, whose baseline in use it is compared with */
+                other?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Difference"][] | null;
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-baseline": {
+        parameters: {
+            query?: {
+                /** @description Identifier of a stored one; the one in use when left out */
+                baseline?: string;
+                /** @description Some measures only, with commas between */
+                measure?: string[] | null;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BaselineFile"];
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "import-baseline": {
+        parameters: {
+            query?: {
+                /** @description Keep it until it is changed */
+                pin?: boolean;
+                /** @description Some measures only: of the others what was normal stays so */
+                measure?: string[] | null;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BaselineFile"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Baseline"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "roll-baseline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Baseline"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-stored-baselines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoredBaseline"][] | null;
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Bad Request */
             400: {
@@ -5054,6 +6247,103 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "report-degraded": {
+        parameters: {
+            query?: {
+                /** @description A day ago when left out */
+                from_at?: string;
+                /** @description Now when left out */
+                to_at?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Degraded"];
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -122,9 +122,9 @@ type Reading struct {
 
 // Band is what is normal of a measure at an hour.
 type Band struct {
-	Low    float64 `json:"low" doc:"5 % quantile of the readings"`
+	Low    float64 `json:"low" doc:"Nine of ten readings lie between low and high"`
 	Median float64 `json:"median"`
-	High   float64 `json:"high" doc:"95 % quantile"`
+	High   float64 `json:"high"`
 }
 
 // Normal is what is normal for a path at the time of its last reading.
@@ -146,23 +146,128 @@ type Sketch struct {
 	HighMs      []*float64 `json:"normal_high_ms" doc:"One an hour"`
 }
 
-// Excess is a measure that is beyond normal.
+// Excess is a measure that is worse than normal.
 type Excess struct {
-	Measure string  `json:"measure" enum:"rtt,jitter,loss"`
-	Unit    string  `json:"unit" enum:"ms,ratio"`
-	Normal  float64 `json:"normal"`
-	Now     float64 `json:"now" doc:"Over the last readings of the episode"`
-	Worst   float64 `json:"worst"`
+	Measure string     `json:"measure" enum:"rtt,jitter,loss,delay_there,delay_back,jitter_there,jitter_back,loss_there,loss_back,mos,throughput_there,throughput_back,hops,resolve,answering"`
+	Unit    string     `json:"unit" enum:"ms,ratio,bps,mos,count"`
+	FromAt  time.Time  `json:"from_at"`
+	ToAt    *time.Time `json:"to_at" doc:"Null while it goes on"`
+	Normal  float64    `json:"normal" doc:"Expected at that time"`
+	Low     float64    `json:"normal_low" doc:"Nine of ten readings lie between normal_low and normal_high"`
+	High    float64    `json:"normal_high"`
+	Now     float64    `json:"now" doc:"Over the last readings of the episode"`
+	NowLow  float64    `json:"now_low" doc:"Of the 95 % interval of now"`
+	NowHigh float64    `json:"now_high"`
+	Worst   float64    `json:"worst"`
+	Sent    int        `json:"sent" doc:"Of loss: probes that now rests on"`
+	Lost    int        `json:"lost"`
+	Count   int        `json:"readings" doc:"That now rests on"`
+	Least   float64    `json:"tolerance" doc:"A smaller change is not worth caring about"`
+}
+
+// Span is a stretch of time.
+type Span struct {
+	FromAt time.Time `json:"from_at"`
+	ToAt   time.Time `json:"to_at"`
+}
+
+// Moved is a change of route.
+type Moved struct {
+	At       time.Time `json:"at" doc:"When the new route was first seen"`
+	BeforeAt time.Time `json:"before_at" doc:"When the old one was last seen"`
+	Near     string    `json:"near" doc:"The last hop that both have; empty when it is the agent"`
+	Hop      string    `json:"hop" doc:"The first hop that is another; empty when it does not answer"`
+	HopName  string    `json:"hop_name"`
+	Was      string    `json:"was" doc:"What stood there before"`
+	WasName  string    `json:"was_name"`
+	Old      []string  `json:"old_hops"`
+	New      []string  `json:"new_hops"`
 }
 
 // Episode is a stretch of time in which a path was degraded or lost.
 type Episode struct {
-	ID       string     `json:"id"`
-	PathID   string     `json:"path_id"`
-	Kind     string     `json:"kind" enum:"degraded,lost"`
-	FromAt   time.Time  `json:"from_at"`
-	ToAt     *time.Time `json:"to_at" doc:"null while it goes on"`
-	Excesses []Excess   `json:"excesses"`
+	ID         string     `json:"id"`
+	PathID     string     `json:"path_id"`
+	Kind       string     `json:"kind" enum:"degraded,lost"`
+	FromAt     time.Time  `json:"from_at"`
+	ToAt       *time.Time `json:"to_at" doc:"null while it goes on"`
+	EarliestAt time.Time  `json:"began_earliest_at" doc:"It began between began_earliest_at and began_latest_at"`
+	LatestAt   time.Time  `json:"began_latest_at"`
+	ToldAt     time.Time  `json:"told_at" doc:"When it could be told"`
+	OverToldAt *time.Time `json:"over_told_at" doc:"When its end could be told"`
+	Times      int        `json:"times" doc:"That it came, with pauses of under half an hour"`
+	Pauses     []Span     `json:"pauses"`
+	Unmeasured []Span     `json:"unmeasured" doc:"Stretches in it without readings"`
+	NewLevelAt *time.Time `json:"new_level_at,omitempty" doc:"Since when it is told as a new level"`
+	Cause      string     `json:"cause" doc:"Code of the finding that it is put down to; empty when it is not known"`
+	Sentence   string     `json:"sentence"`
+	Findings   []Finding  `json:"findings"`
+	Moved      *Moved     `json:"route_change,omitempty"`
+	IncidentID *string    `json:"incident_id,omitempty" doc:"Of which it is a part"`
+	Excesses   []Excess   `json:"excesses"`
+}
+
+// Incident is what several paths that got worse at the same time have in common.
+type Incident struct {
+	ID         string        `json:"id"`
+	BeganAt    time.Time     `json:"began_at"`
+	ToldAt     time.Time     `json:"told_at"`
+	EndedAt    *time.Time    `json:"ended_at" doc:"null while it goes on"`
+	Segments   []Segment     `json:"segments" doc:"One; several where a hop that several routes share does not answer"`
+	Others     []Segment     `json:"other_segments" doc:"That would explain it as well"`
+	Measure    string        `json:"measure" enum:"rtt,loss"`
+	Excess     float64       `json:"excess" doc:"What the segment adds: ms, or a ratio of loss"`
+	Unit       string        `json:"unit" enum:"ms,ratio"`
+	Confidence float64       `json:"confidence"`
+	Sentence   string        `json:"sentence"`
+	Advice     string        `json:"advice"`
+	Members    []IncidentFor `json:"paths"`
+}
+
+// Segment lies between two neighbours of a route.
+type Segment struct {
+	From     string `json:"from" doc:"Address, or name of an agent; empty when it does not answer"`
+	FromName string `json:"from_name" doc:"With whose it is, where that is known"`
+	To       string `json:"to"`
+	ToName   string `json:"to_name"`
+}
+
+// IncidentFor is a path of an incident.
+type IncidentFor struct {
+	PathID string `json:"path_id" doc:"Empty when the path is gone"`
+	From   string `json:"from"`
+	To     string `json:"to"`
+	Family string `json:"family"`
+	Via    string `json:"via"`
+}
+
+// Property is something that a path keeps to, or has come to: no alarm.
+type Property struct {
+	Kind       string     `json:"kind" enum:"daily,weekly,crept,new_level"`
+	Measure    string     `json:"measure"`
+	Unit       string     `json:"unit"`
+	SinceAt    time.Time  `json:"since_at"`
+	ToldAt     time.Time  `json:"told_at"`
+	Before     float64    `json:"before" doc:"Expected otherwise, or before"`
+	Now        float64    `json:"now"`
+	ADay       float64    `json:"a_day,omitempty" doc:"Of what crept"`
+	Weekdays   []string   `json:"weekdays,omitempty"`
+	From       string     `json:"from,omitempty" doc:"Local time of day, HH:MM"`
+	To         string     `json:"to,omitempty"`
+	Days       int        `json:"days,omitempty" doc:"On how many it was seen"`
+	AcceptedAt *time.Time `json:"accepted_at"`
+	EndedAt    *time.Time `json:"ended_at"`
+	Waits      bool       `json:"waits" doc:"For somebody to accept it as normal"`
+	AcceptsAt  *time.Time `json:"accepted_by_itself_at,omitempty" doc:"When it is taken for normal if nobody says anything"`
+	Sentence   string     `json:"sentence"`
+	Code       string     `json:"code"`
+	Advice     string     `json:"advice"`
+}
+
+// Acceptance says that what a path has come to is normal.
+type Acceptance struct {
+	Kind    string `json:"kind" enum:"new_level,crept"`
+	Measure string `json:"measure,omitempty" doc:"All that wait when left out"`
 }
 
 // Daily is a stretch of the day in which a path keeps getting worse.
@@ -190,6 +295,9 @@ type Path struct {
 	Last          *Reading   `json:"last,omitempty"`
 	Normal        *Normal    `json:"normal,omitempty" doc:"Left out without a baseline"`
 	Excesses      []Excess   `json:"excesses" doc:"What of a degraded path is beyond normal"`
+	Episodes      []Episode  `json:"episodes" doc:"Those that go on, the one that counts most first"`
+	Properties    []Property `json:"properties" doc:"What it keeps to, or has come to"`
+	LearningUntil *time.Time `json:"learning_until_at" doc:"Until then only the loss of all answers is told; null when what is normal is known"`
 	Daily         *Daily     `json:"daily,omitempty"`
 	Baseline      *Baseline  `json:"baseline,omitempty"`
 	LastOver      *Episode   `json:"last_episode,omitempty"`
@@ -214,21 +322,77 @@ type CarriesWay struct {
 	Readings int      `json:"readings" doc:"That the usual rests on"`
 }
 
-// Baseline is a stored baseline, without its distributions.
+// Baseline is what is normal for a path.
 type Baseline struct {
-	PathID   string    `json:"path_id"`
-	From     string    `json:"from"`
-	To       string    `json:"to"`
-	Family   int       `json:"family"`
+	ID       string            `json:"id"`
+	PathID   string            `json:"path_id"`
+	From     string            `json:"from"`
+	To       string            `json:"to"`
+	Family   int               `json:"family"`
+	Via      string            `json:"via"`
+	TakenAt  time.Time         `json:"taken_at"`
+	Pinned   bool              `json:"pinned"`
+	Readings int               `json:"readings" doc:"Readings that it rests on"`
+	FromAt   time.Time         `json:"from_at" doc:"Of the window that it was taken from"`
+	ToAt     time.Time         `json:"to_at"`
+	Zone     string            `json:"zone" doc:"Whose hours it goes by"`
+	Learning *time.Time        `json:"learning_until_at" doc:"Null when what is normal is known"`
+	RTTMs    *Band             `json:"rtt_ms,omitempty" doc:"Over all hours"`
+	JitterMs *Band             `json:"jitter_ms,omitempty"`
+	Loss     *float64          `json:"loss_ratio"`
+	Hours    []Hour            `json:"hours" doc:"By hour of a working day, where the data carries it; only for one path"`
+	Measures []BaselineMeasure `json:"measures" doc:"By measure; only for one path"`
+}
+
+// BaselineMeasure is what is normal of one measure.
+type BaselineMeasure struct {
+	Measure  string       `json:"measure"`
+	Unit     string       `json:"unit"`
+	Days     int          `json:"days" doc:"That it rests on"`
+	Readings int          `json:"readings"`
+	Overall  Band         `json:"overall"`
+	Week     []Band       `json:"week" doc:"By hour of the week, from Sunday 00:00 local time on: 168"`
+	Recurs   []Recurrence `json:"recurs" doc:"What comes back at the same hours and is expected then"`
+}
+
+// Recurrence is what comes back at the same hours.
+type Recurrence struct {
+	Weekdays []string `json:"weekdays"`
+	From     string   `json:"from" doc:"Local time of day, HH:MM"`
+	To       string   `json:"to"`
+	Shift    float64  `json:"shift" doc:"By how much worse it may get then"`
+}
+
+// StoredBaseline is a baseline that is kept.
+type StoredBaseline struct {
+	ID       string    `json:"id"`
 	TakenAt  time.Time `json:"taken_at"`
 	Pinned   bool      `json:"pinned"`
-	Readings int       `json:"readings" doc:"Readings that it rests on"`
-	FromAt   time.Time `json:"from_at" doc:"Of the window that it was taken from"`
-	ToAt     time.Time `json:"to_at"`
-	RTTMs    *Band     `json:"rtt_ms,omitempty" doc:"Over all hours"`
-	JitterMs *Band     `json:"jitter_ms,omitempty"`
-	Loss     *float64  `json:"loss_ratio"`
-	Hours    []Hour    `json:"hours" doc:"By hour of the day, where the data carries it; only for one path"`
+	InUse    bool      `json:"in_use"`
+	Readings int       `json:"readings"`
+}
+
+// BaselineFile is a baseline as it is exported and imported.
+type BaselineFile struct {
+	Form     string          `json:"form" enum:"woodlark-baseline-1"`
+	From     string          `json:"from"`
+	To       string          `json:"to"`
+	Family   int             `json:"family"`
+	Via      string          `json:"via"`
+	Baseline json.RawMessage `json:"baseline"`
+}
+
+// Difference is what differs of a measure between two baselines.
+type Difference struct {
+	Measure string `json:"measure"`
+	Unit    string `json:"unit"`
+	A       Band   `json:"a" doc:"Over all hours, of the first"`
+	B       Band   `json:"b"`
+	Weekday string `json:"weekday" doc:"Of the hour at which they differ most"`
+	Hour    int    `json:"hour"`
+	WorstA  Band   `json:"worst_a" doc:"At that hour"`
+	WorstB  Band   `json:"worst_b"`
+	Differs bool   `json:"differs" doc:"What one expects lies outside the band of the other, and further than is worth caring about"`
 }
 
 // Hour is what is normal at an hour of the day.
@@ -415,14 +579,44 @@ type Measurement struct {
 
 // Degraded is the report of degraded paths over a period.
 type Degraded struct {
-	FromAt  time.Time      `json:"from_at"`
-	ToAt    time.Time      `json:"to_at"`
-	Watched int            `json:"watched" doc:"Paths that are watched"`
-	Summary string         `json:"summary"`
-	Now     []Path         `json:"now" doc:"Degraded or lost now, worst first"`
-	Daily   []Path         `json:"daily" doc:"Steady now, but worse at the same hours of most days"`
-	Ended   []PathEpisodes `json:"ended" doc:"Episodes of the period that are over, of the other paths"`
-	Never   []Path         `json:"never_answered" doc:"Never answered since they are measured"`
+	FromAt    time.Time        `json:"from_at"`
+	ToAt      time.Time        `json:"to_at"`
+	Watched   int              `json:"watched" doc:"Paths that are watched"`
+	Summary   string           `json:"summary"`
+	Incidents []Incident       `json:"incidents" doc:"Of the period, those that go on first"`
+	Now       []Path           `json:"now" doc:"Degraded or lost at the end of the period, worst first; with the findings of now when it ends now"`
+	Daily     []Path           `json:"daily" doc:"Steady now, but worse at the same hours of most days"`
+	Ended     []PathEpisodes   `json:"ended" doc:"Episodes of the period that are over"`
+	Recurs    []PathProperties `json:"recurs" doc:"What comes back at hours of its own"`
+	Crept     []PathProperties `json:"crept" doc:"What got slowly worse over days or weeks"`
+	NewLevels []PathProperties `json:"new_levels" doc:"What stayed, and waits to be accepted"`
+	NotJudged []NotJudged      `json:"not_judged" doc:"Paths that could not be judged, and why"`
+	Never     []Path           `json:"never_answered" doc:"Never answered since they are measured"`
+	Healthy   int              `json:"healthy" doc:"Paths of which there is nothing to tell"`
+	Says      string           `json:"healthy_sentence"`
+}
+
+// PathProperties is a path and what it keeps to or has come to.
+type PathProperties struct {
+	Path       PathName   `json:"path"`
+	Properties []Property `json:"properties"`
+}
+
+// PathName is a path by its ends.
+type PathName struct {
+	ID     string `json:"id"`
+	From   string `json:"from"`
+	To     string `json:"to"`
+	Family int    `json:"family"`
+	Via    string `json:"via"`
+}
+
+// NotJudged is a path that could not be judged, and why.
+type NotJudged struct {
+	Path  PathName   `json:"path"`
+	Why   string     `json:"why" enum:"unmeasured,learning,no_baseline"`
+	Until *time.Time `json:"until_at" doc:"Of learning: when it is over"`
+	Says  string     `json:"sentence"`
 }
 
 // PathEpisodes is a path and the episodes of a period.

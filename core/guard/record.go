@@ -4,12 +4,12 @@ import (
 	"slices"
 	"time"
 
-	baseline "woodlark.example/core/normal"
+	"woodlark.example/core/baseline"
 )
 
-// State is what has to be kept of a path beside its readings and its baseline, so that it is
+// Record is what has to be kept of a path beside its readings and its baseline, so that it is
 // guarded on after a restart as if there had been none.
-type State struct {
+type Record struct {
 	First      time.Time        `json:"first_at"`
 	Next       time.Time        `json:"next_training_at"`
 	Answered   bool             `json:"answered"`
@@ -35,12 +35,12 @@ type Going struct {
 	Spared   map[baseline.Measure]float64 `json:"spared"`
 }
 
-// keptEpisodes is for how long episodes are kept in a state.
+// keptEpisodes is for how long episodes are kept in a record.
 const keptEpisodes = 35 * 24 * time.Hour
 
-// State is what has to be kept of the path.
-func (p *Path) State() State {
-	s := State{First: p.first, Next: p.next, Answered: p.judge.answered, Properties: slices.Clone(p.properties), Expected: slices.Clone(p.expected),
+// Record is what has to be kept of the path.
+func (p *Path) Record() Record {
+	s := Record{First: p.first, Next: p.next, Answered: p.judge.answered, Properties: slices.Clone(p.properties), Expected: slices.Clone(p.expected),
 		Levels: slices.Clone(p.levels), Routes: slices.Clone(p.routes), Traced: p.traced, Memory: p.memory, Forgotten: p.forgotten}
 	s.Episodes = slices.Clone(p.episodes)
 	for len(s.Episodes) > 0 && !s.Episodes[0].Open() && p.judge.last.At.Sub(s.Episodes[0].To) > keptEpisodes {
@@ -66,7 +66,7 @@ func (p *Path) State() State {
 
 // Resume returns a path as it was, with its baseline, nil when it had none, and its last
 // readings, oldest first.
-func Resume(o *Options, spread float64, s State, b *baseline.Baseline, last []baseline.Point) *Path {
+func Resume(o *Options, spread float64, s Record, b *baseline.Baseline, last []baseline.Point) *Path {
 	p := NewPath(o, spread)
 	p.first, p.next, p.episodes, p.properties, p.expected, p.levels = s.First, s.Next, s.Episodes, s.Properties, s.Expected, s.Levels
 	p.routes, p.traced, p.memory, p.forgotten = s.Routes, s.Traced, s.Memory, s.Forgotten

@@ -1,0 +1,63 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+)
+
+// parseWhen reads a time as people write it: RFC 3339, a date with or without a time of day, a
+// time of day alone (the last one that is past), one of yesterday, or of the last such weekday.
+func parseWhen(text string, now time.Time, zone *time.Location) (time.Time, error) {
+	text = strings.TrimSpace(text)
+	now = now.In(zone)
+	if t, err := time.Parse(time.RFC3339, text); err == nil {
+		return t, nil
+	}
+	for _, layout := range []string{"2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04", time.DateOnly} {
+		if t, err := time.ParseInLocation(layout, text, zone); err == nil {
+			return t, nil
+		}
+	}
+	day, clock, _ := strings.Cut(text, " ")
+	if clock == "" && strings.Contains(day, ":") {
+		day, clock = "", day
+	}
+	minute := 0
+	if clock = strings.TrimSpace(clock); clock != "" {
+		t, err := time.Parse("15:04", clock)
+		if err != nil {
+			return time.Time{}, wrongWhen(text)
+		}
+		minute = t.Hour()*60 + t.Minute()
+	}
+	at := func(back int) time.Time {
+		return time.Date(now.Year(), now.Month(), now.Day()-back, minute/60, minute%60, 0, 0, zone)
+	}
+	switch day = strings.ToLower(day); day {
+	case "":
+		if clock == "" {
+			return time.Time{}, wrongWhen(text)
+		}
+		if t := at(0); !t.After(now) {
+			return t, nil
+		}
+		return at(1), nil
+	case "today":
+		return at(0), nil
+	case "yesterday":
+		return at(1), nil
+	}
+	for back := range 8 {
+		t := at(back)
+		name := strings.ToLower(t.Weekday().String())
+		if len(day) >= 3 && strings.HasPrefix(name, day) && !t.After(now) {
+			return t, nil
+		}
+	}
+	return time.Time{}, wrongWhen(text)
+}
+
+func wrongWhen(text string) error {
+	return fmt.Errorf("%q is not a time; write one such as 14:20, 'yesterday 14:20', 'Fri 14:20' or '2026-11-02 14:20'", short(text))
+}
