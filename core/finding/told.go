@@ -63,7 +63,7 @@ func OfEpisode(t Told) []Finding {
 	found = append(found, t.Seen...)
 	if n := len(e.Pauses); n > 0 {
 		found = append(found, Finding{Code: ComesAndGoes, Sure: observed, Figures: map[string]float64{"times": float64(n + 1)},
-			Sentence: fmt.Sprintf("It comes and goes: %d times so far, with pauses of %s to %s.", n+1, figure.FormatSpan(shortest(e.Pauses)), figure.FormatSpan(longest(e.Pauses))),
+			Sentence: fmt.Sprintf("It comes and goes: %d times so far, with %s.", n+1, pauses(e.Pauses)),
 			Advice:   "Look for what switches: a link that flaps, a wireless link, a route that goes to and fro."})
 	}
 	if !e.NewLevel.IsZero() {
@@ -88,6 +88,18 @@ func Cause(found []Finding) Code {
 		}
 	}
 	return ""
+}
+
+// pauses says how long the interruptions were.
+func pauses(list []baseline.Interval) string {
+	a, b := figure.FormatSpan(shortest(list)), figure.FormatSpan(longest(list))
+	switch {
+	case len(list) == 1:
+		return "a pause of " + a
+	case a == b:
+		return "pauses of " + a
+	}
+	return "pauses of " + a + " to " + b
 }
 
 func shortest(list []baseline.Interval) time.Duration {
@@ -221,7 +233,7 @@ func (t Told) main() Finding {
 		f.Advice = "Look for a link that flaps."
 	}
 	if t.Shared != nil && f.Code != RouteChanged {
-		f.Sentence = strings.TrimSuffix(f.Sentence, ".") + fmt.Sprintf(", as %s over the segment %s.", others(len(t.Shared.Members)-1), segment(t.Shared.Segment, t.name))
+		f.Sentence = strings.TrimSuffix(f.Sentence, ".") + fmt.Sprintf(", as %s over the segment %s.", others(len(t.Shared.Members)-1), segment(t.Shared.Segment, t.bare))
 		f.Advice = "Call whose segment that is; see the incident for the proof."
 	}
 	return f
@@ -232,6 +244,12 @@ func others(n int) string {
 		return "another path does"
 	}
 	return fmt.Sprintf("%d other paths do", n)
+}
+
+// bare is what an address is called, without whose it is.
+func (t Told) bare(address string) string {
+	name, _, _ := strings.Cut(t.name(address), " (")
+	return name
 }
 
 func (t Told) name(address string) string {
@@ -247,10 +265,8 @@ func (t Told) moved() string {
 	switch {
 	case r.Hop == "":
 		return " to another route"
-	case r.Was == "":
-		return " to " + t.name(r.Hop)
 	}
-	return " to " + t.name(r.Hop) + " from " + t.name(r.Was)
+	return " to " + t.name(r.Hop)
 }
 
 func (t Told) routeChange() Finding {

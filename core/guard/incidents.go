@@ -307,7 +307,7 @@ func (x *Incidents) note(s incident.Segment, m baseline.Measure, members []affec
 	for _, l := range s.Links {
 		on[l] = true
 	}
-	n := &Incident{Measure: m, Segment: s, ToldAt: now, Sure: s.Sure}
+	n := &Incident{Measure: m, Segment: s, ToldAt: now, Sure: min(0.999, s.Sure)}
 	for _, a := range members {
 		if !slices.ContainsFunc(a.links, func(l incident.Link) bool { return on[l] }) {
 			continue

@@ -202,6 +202,9 @@ const (
 // path usually is; but what came so often is.
 func (p *Path) Weights(now time.Time) (list []baseline.Weight) {
 	from := now.Add(-p.options.training())
+	for _, w := range p.options.Maintenance {
+		list = append(list, baseline.Weight{Interval: w})
+	}
 	for i, e := range p.episodes {
 		if !e.Open() && e.To.Before(from) || !e.NewLevel.IsZero() {
 			continue

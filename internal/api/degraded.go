@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"fmt"
-	"strings"
 	"time"
 
 	"woodlark.example/core/guard"
@@ -24,7 +23,7 @@ func count(views []controller.View) map[string]int {
 }
 
 // summary says in one line how the paths stand.
-func summary(views []controller.View, incidents []controller.Incident, call func(string) string) string {
+func summary(views []controller.View, incidents []controller.Incident) string {
 	degraded, lost, never, unmeasured, rhythm := 0, 0, 0, 0, 0
 	for _, v := range views {
 		switch {
@@ -45,6 +44,16 @@ func summary(views []controller.View, incidents []controller.Incident, call func
 		return "No path is watched yet."
 	}
 	text := fmt.Sprintf("%d of %s degraded", degraded, plural(len(views), "path"))
+	shared := 0
+	for _, x := range incidents {
+		shared += len(x.Members)
+	}
+	switch {
+	case len(incidents) == 1:
+		text += fmt.Sprintf(", %d of them in one incident", shared)
+	case len(incidents) > 1:
+		text += fmt.Sprintf(", %d of them in %d incidents", shared, len(incidents))
+	}
 	for _, part := range []struct {
 		n    int
 		says string
@@ -53,13 +62,6 @@ func summary(views []controller.View, incidents []controller.Incident, call func
 			text += fmt.Sprintf(", %d %s", part.n, part.says)
 		}
 	}
-	for _, x := range incidents {
-		ends := x.Ends()
-		if len(ends) == 0 {
-			continue
-		}
-		text += fmt.Sprintf("; %d of them share the segment %s to %s", len(x.Members), short(ends[0][0], call), short(ends[0][1], call))
-	}
 	switch {
 	case rhythm == 1:
 		text += "; 1 gets worse at the same hours every day"
@@ -67,15 +69,6 @@ func summary(views []controller.View, incidents []controller.Incident, call func
 		text += fmt.Sprintf("; %d get worse at the same hours every day", rhythm)
 	}
 	return text + "."
-}
-
-// short is what an address is called, without whose it is.
-func short(address string, call func(string) string) string {
-	if address == "" {
-		return "a hop that does not answer"
-	}
-	name, _, _ := strings.Cut(call(address), " (")
-	return name
 }
 
 func plural(n int, noun string) string {
@@ -117,7 +110,7 @@ func (s *server) degraded(ctx context.Context, in period) (apitype.Degraded, err
 	out := apitype.Degraded{FromAt: from.UTC(), ToAt: to.UTC(), Watched: len(views), Incidents: incidents,
 		Now: []apitype.Path{}, Daily: []apitype.Path{}, Ended: []apitype.PathEpisodes{}, Never: []apitype.Path{},
 		Recurs: []apitype.PathProperties{}, Crept: []apitype.PathProperties{}, NewLevels: []apitype.PathProperties{}, NotJudged: []apitype.NotJudged{}}
-	out.Summary = summary(views, s.c.OpenIncidents(), s.c.Call)
+	out.Summary = summary(views, s.c.OpenIncidents())
 	if !live {
 		out.Summary = fmt.Sprintf("%s of %s were degraded or lost at the end of that time, %s in it; %s.", plural(len(going), "path"), plural(len(views), "path"), plural(len(rows), "episode"), plural(len(incidents), "incident"))
 	}

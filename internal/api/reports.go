@@ -37,7 +37,7 @@ func (s *server) registerReports(a huma.API) {
 			views := s.c.Views(controller.Filter{})
 			since, why := s.c.Away()
 			out := apitype.Status{Version: s.Version, Now: time.Now().UTC(), Zone: s.c.Zone().String(), Paths: count(views), Watches: len(s.c.Watches()),
-				Agents: len(s.c.Agents()), HeldBack: s.c.HeldBack(), DatabaseAwaySince: utc(since), DatabaseAwayWhy: why, DiskFull: s.c.Disk(), SetAside: s.c.SetAside(), ClocksOff: []apitype.ClockOff{}, Summary: summary(views, s.c.OpenIncidents(), s.c.Call)}
+				Agents: len(s.c.Agents()), HeldBack: s.c.HeldBack(), DatabaseAwaySince: utc(since), DatabaseAwayWhy: why, DiskFull: s.c.Disk(), SetAside: s.c.SetAside(), ClocksOff: []apitype.ClockOff{}, Summary: summary(views, s.c.OpenIncidents())}
 			for name, off := range s.c.Clocks() {
 				out.ClocksOff = append(out.ClocksOff, apitype.ClockOff{Agent: name, OffsetS: off.Seconds()})
 			}

@@ -297,7 +297,7 @@ func (s *server) fillLanes(out *apitype.Lanes, minutes []store.HopMinute) error 
 			c.Hops = append(c.Hops, cell)
 		}
 		if changed {
-			change := apitype.LaneChange{At: m.At.UTC(), From: minutes[i-1].Route.String(), To: m.Route.String()}
+			change := apitype.LaneChange{At: m.At.UTC(), Before: minutes[i-1].At.UTC(), From: minutes[i-1].Route.String(), To: m.Route.String()}
 			before, err := minutes[i-1].Rows()
 			if err != nil {
 				return err

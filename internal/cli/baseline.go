@@ -96,7 +96,7 @@ func runBaseline(c *call) error {
 	case "kept":
 		return c.keptBaselines(api, p)
 	case "compare":
-		return c.compareBaselines(api, at, o)
+		return c.compareBaselines(api, p, o)
 	case "export":
 		return c.exportBaseline(api, at, o)
 	}
@@ -184,13 +184,13 @@ func (c *call) keptBaselines(api *client.Client, p apitype.Path) error {
 	return report.Table(c.out, c.ink, []report.Column{{Name: "id"}, {Name: "taken"}, {Name: "kind"}, {Name: "readings", Right: true}, {Name: ""}}, rows)
 }
 
-func (c *call) compareBaselines(api *client.Client, at string, o baselineOptions) error {
+func (c *call) compareBaselines(api *client.Client, p apitype.Path, o baselineOptions) error {
 	query := url.Values{}
 	switch {
 	case (o.withA != "" || o.withT != "") && o.with != "":
 		return wrongCall("-with and -with-from, -with-to exclude each other")
 	case o.withA != "" || o.withT != "":
-		other, err := pathOptions{from: o.withA, to: o.withT, family: o.path.family}.find(c, api)
+		other, err := pathOptions{from: o.withA, to: o.withT, family: fmt.Sprint(p.Family)}.find(c, api)
 		if err != nil {
 			return err
 		}
@@ -201,7 +201,7 @@ func (c *call) compareBaselines(api *client.Client, at string, o baselineOptions
 		return wrongCall("say with what it is compared: -with ID (see 'woodlark baseline kept'), or another path by -with-from and -with-to")
 	}
 	var list []apitype.Difference
-	if err := api.Get(c.ctx, at+"/differences", query, &list); err != nil {
+	if err := api.Get(c.ctx, "/paths/"+p.ID+"/baseline/differences", query, &list); err != nil {
 		return err
 	}
 	switch c.format {
@@ -285,7 +285,7 @@ func (c *call) writeBaseline(b apitype.Baseline, measures string) error {
 		rows := [][]string{{"measure", "unit", "weekday", "hour", "low", "median", "high"}}
 		for _, m := range b.Measures {
 			for i, h := range m.Week {
-				rows = append(rows, []string{m.Measure, m.Unit, time.Weekday(i/24).String(), fmt.Sprint(i % 24), fmt.Sprint(h.Low), fmt.Sprint(h.Median), fmt.Sprint(h.High)})
+				rows = append(rows, []string{m.Measure, m.Unit, time.Weekday(i / 24).String(), fmt.Sprint(i % 24), fmt.Sprint(h.Low), fmt.Sprint(h.Median), fmt.Sprint(h.High)})
 			}
 		}
 		return report.CSV(c.out, rows)

@@ -33,6 +33,12 @@ type Options struct {
 	Now func() time.Time
 	// Zone is whose hours baselines go by; the local one when nil.
 	Zone *time.Location
+	// Holidays are days off beside Saturdays and Sundays.
+	Holidays []time.Time
+	// Tolerances are what is not worth caring about, where that is otherwise than usual.
+	Tolerances baseline.Tolerances
+	// Maintenance are stretches that are measured, but neither judged nor learnt from.
+	Maintenance []baseline.Interval
 	// Training is the window of a rolling baseline; 14 days when 0.
 	Training time.Duration
 	// Keep is how long readings are kept; 90 days when 0.
@@ -116,7 +122,7 @@ func New(ctx context.Context, o Options) (*Controller, error) {
 	}
 	c := &Controller{options: o, store: o.Store, log: o.Log, zone: o.Zone, agents: map[ident.ID]*agentState{},
 		paths: map[ident.ID]*pathState{}, watches: map[ident.ID]*Watch{}, active: map[ident.ID]progress{}, tracing: map[ident.ID]*tracing{}}
-	c.guards = guard.Options{Calendar: baseline.Calendar{Zone: o.Zone}, Training: o.Training, Elsewhere: true, Same: c.devices.same}
+	c.guards = guard.Options{Calendar: baseline.Calendar{Zone: o.Zone, Holidays: o.Holidays}, Tolerances: o.Tolerances, Maintenance: o.Maintenance, Training: o.Training, Elsewhere: true, Same: c.devices.same}
 	c.twoEnds.going = map[ident.ID]*twoEnded{}
 	if err := c.load(ctx); err != nil {
 		return nil, err
@@ -126,6 +132,16 @@ func New(ctx context.Context, o Options) (*Controller, error) {
 
 // Zone is whose hours baselines go by.
 func (c *Controller) Zone() *time.Location { return c.zone }
+
+// Maintenance are the stretches of maintenance that touch a stretch of time.
+func (c *Controller) Maintenance(from, to time.Time) (list []baseline.Interval) {
+	for _, w := range c.guards.Maintenance {
+		if w.From.Before(to) && w.To.After(from) {
+			list = append(list, w)
+		}
+	}
+	return list
+}
 
 // Store is where the records are.
 func (c *Controller) Store() *store.Store { return c.store }

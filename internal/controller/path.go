@@ -396,7 +396,7 @@ func (v View) Severity() float64 {
 	switch v.Verdict.State {
 	case guard.StateLost:
 		if v.Verdict.Never {
-			return 1
+			return 50
 		}
 		return 1e6
 	case guard.StateDegraded:
@@ -406,7 +406,7 @@ func (v View) Severity() float64 {
 		}
 		return 100 + min(worst, 1e5)
 	case guard.StateUnmeasured:
-		return 0.5
+		return 30
 	}
 	switch {
 	case len(v.Waiting()) > 0:

@@ -108,12 +108,12 @@ func TestDemoAndConsole(t *testing.T) {
 	s := m.start("demo", "-keep")
 	t.Logf("the demo was ready after %v", time.Since(began).Round(time.Second))
 
-	t.Run("the command line tells the five truths", func(t *testing.T) {
+	t.Run("the command line tells the truths", func(t *testing.T) {
 		out, _, status := m.cli("degraded", "-last", "48h", "-format", "json")
 		assert.Equal(t, 1, status)
 		var d apitype.Degraded
 		require.NoError(t, json.Unmarshal([]byte(out), &d))
-		assert.Equal(t, 17, d.Watched)
+		assert.Equal(t, 20, d.Watched)
 		code := map[string]string{}
 		for _, p := range append(append([]apitype.Path{}, d.Now...), d.Never...) {
 			code[p.To] = string(p.Findings[0].Code)
@@ -126,11 +126,39 @@ func TestDemoAndConsole(t *testing.T) {
 			require.Len(t, e.Episodes, 1)
 			code[e.Path.To] = e.Episodes[0].Kind
 		}
-		want := map[string]string{"terminal.gannetbay.example": "saturation", "terminal.ternpoint.example": "loss_steady", "terminal.holm.example": "delay_step",
+		want := map[string]string{"terminal.gannetbay.example": "saturation", "terminal.ternpoint.example": "loss_steady", "terminal.holm.example": "route_changed",
+			"stage.aukrock.example": "delay_step", "stage.eidersound.example": "delay_step", "stage.fulmarstack.example": "delay_step",
 			"kiosk.oxwater.example": "lost", "gate.drydock.example": "never_answered"}
 		assert.Equal(t, want, code, "these and no others")
-		text, _, _ := m.cli("degraded")
-		assert.Contains(t, text, "Worse than normal now")
+		require.Len(t, d.Incidents, 1)
+		assert.Equal(t, [2]string{"192.0.2.1", "203.0.113.81"}, [2]string{d.Incidents[0].Segments[0].From, d.Incidents[0].Segments[0].To})
+		assert.Len(t, d.Incidents[0].Members, 3)
+		assert.Equal(t, 12, d.Healthy)
+		for _, p := range d.Now {
+			if p.To != "terminal.holm.example" {
+				continue
+			}
+			assert.Contains(t, p.Findings[0].Sentence, "when the traffic moved to gw.oxwater.example (access, Kelpnet Islands)")
+			require.NotNil(t, p.Episodes[0].Moved)
+			assert.Equal(t, "203.0.113.33", p.Episodes[0].Moved.Hop)
+		}
+		text, _, status := m.cli("degraded")
+		assert.Equal(t, 1, status)
+		for _, says := range []string{"5 of 20 paths degraded, 3 of them in one incident, 1 never answered", "all cross the segment from gw.northquay.example (ours, Skerry Line) to relay.skuahill.example (access, Kelpnet Masts)", "Worse than normal", "12 paths as ever."} {
+			assert.Contains(t, text, says)
+		}
+		table := m.bad(1, "degraded", "-since", "yesterday", "-format", "csv")
+		assert.Contains(t, table, "incident,northquay,stage.aukrock.example,4,icmp,")
+		past := m.bad(0, "degraded", "-between", time.Now().AddDate(0, 0, -9).Format("2006-01-02")+","+time.Now().AddDate(0, 0, -8).Format("2006-01-02"))
+		assert.Contains(t, past, "0 paths of 20 paths were degraded or lost at the end of that time")
+		week := m.good("baseline", "show", "-from", "northquay", "-to", "terminal.gannetbay.example")
+		assert.Regexp(t, `Mon to Fri +[▁▂▃]{16}█`, week, "full every late afternoon")
+		file := filepath.Join(t.TempDir(), "holm.json")
+		require.NoError(t, os.WriteFile(file, []byte(m.good("baseline", "export", "-from", "northquay", "-to", "terminal.holm.example", "-measure", "rtt")), 0o600))
+		assert.Contains(t, m.good("baseline", "import", file, "-from", "northquay", "-to", "terminal.holm.example", "-measure", "rtt"), "rolling baseline")
+		assert.Contains(t, m.good("baseline", "compare", "-from", "northquay", "-to", "terminal.holm.example", "-with-from", "northquay", "-with-to", "terminal.oxwater.example"), "They differ in ")
+		assert.Contains(t, m.good("baseline", "kept", "-from", "northquay", "-to", "terminal.holm.example"), "in use")
+		assert.Contains(t, m.bad(2, "baseline", "accept", "-from", "northquay", "-to", "terminal.holm.example"), "nothing of the kind new_level waits to be accepted")
 		assert.Contains(t, m.good("baseline", "show", "-from", "northquay", "-to", "terminal.holm.example"), "rolling baseline")
 		assert.Contains(t, m.good("baseline", "pin", "-from", "northquay", "-to", "terminal.holm.example"), "pinned baseline")
 		assert.Contains(t, m.good("baseline", "unpin", "-from", "northquay", "-to", "terminal.holm.example"), "rolling baseline")
@@ -159,25 +187,32 @@ func TestDemoAndConsole(t *testing.T) {
 	})
 
 	t.Run("the paths, worst first", func(t *testing.T) {
-		until(t, page, `document.querySelector("h1").textContent.includes("2 of 17 paths degraded")`)
+		until(t, page, `document.querySelector("h1").textContent.includes("5 of 20 paths degraded, 3 of them in one incident")`)
 		rows := evaluate[[]string](t, page, `[...document.querySelectorAll("a[data-path]")].map(a => a.dataset.path + " | " + a.textContent)`)
-		require.GreaterOrEqual(t, len(rows), 5)
+		require.GreaterOrEqual(t, len(rows), 6)
+		assert.Contains(t, evaluate[string](t, page, `document.querySelector("[data-incident]").textContent`), "gw.northquay.example to relay.skuahill.example 3 paths, 4.")
+		assert.True(t, evaluate[bool](t, page, `(() => { const h = [...document.querySelectorAll("a[data-path]")].map(a => Math.round(a.getBoundingClientRect().height)); return Math.max(...h) === Math.min(...h); })()`), "rows keep one height")
 		for _, says := range []string{"terminal.holm.example 4 | degraded", "terminal.ternpoint.example 4 | degraded", "terminal.gannetbay.example 4 | steady",
-			"kiosk.oxwater.example 4 | steady", "gate.drydock.example 4 | lost"} {
-			assert.True(t, containsAny(rows[:5], says), "%s in %v", says, rows[:5])
+			"stage.aukrock.example 4 | degraded", "gate.drydock.example 4 | lost"} {
+			assert.True(t, containsAny(rows[:min(8, len(rows))], says), "%s in %v", says, rows)
 		}
 		text := strings.Join(rows, "\n")
-		for _, says := range []string{"Gets worse every day about 16:", "Lost for 40 min", "Has never answered", "normally 6.5", "Loses "} {
+		for _, says := range []string{"Gets worse every day about 16:", "Lost for 40 min", "Has never answered", "instead of 6.5", "Loses "} {
 			assert.Contains(t, text, says)
 		}
 		axe(t, page, "paths")
 		require.NoError(t, chromedp.Do(page, chromedp.Navigate(s.base+"/?state=degraded"), chromedp.WaitVisible(browser.Rows)))
-		until(t, page, `document.querySelectorAll("a[data-path]").length === 2`)
+		until(t, page, `document.querySelectorAll("a[data-path]").length === 5`)
+		press(t, page, `[data-incident] summary`)
+		until(t, page, `document.querySelector("[data-incident] details").open && document.querySelectorAll("[data-incident] a").length === 3`)
+		axe(t, page, "an incident")
 	})
 
 	t.Run("one path, from a fortnight to single probes", func(t *testing.T) {
 		visit(t, page, s.base+"/")
 		press(t, page, browser.Row("northquay terminal.holm.example 4"))
+		until(t, page, `document.querySelector("section[aria-labelledby=during]")?.textContent.includes("6.5") === true && ["24 h", "3 d"].includes(document.querySelector('[role=radio][aria-checked=true]').textContent)`)
+		assert.Contains(t, evaluate[string](t, page, `document.querySelector("section[aria-labelledby=during]").textContent`), "203.0.113.33  gw.oxwater.example")
 		press(t, page, `//*[@role="radio"][text()="14 d"]`)
 		until(t, page, `document.querySelector("[data-resolution]")?.dataset.resolution === "10m" && Number(document.querySelector("[data-resolution]").dataset.points) > 2000`)
 		axe(t, page, "one path")
@@ -315,7 +350,8 @@ func TestDemoAndConsole(t *testing.T) {
 		t.Logf("the kept demo was ready after %v", time.Since(began).Round(100*time.Millisecond))
 		var d apitype.Degraded
 		again.get("/api/v1/degraded", &d)
-		assert.Len(t, d.Now, 2)
+		assert.Len(t, d.Now, 5)
+		assert.Len(t, d.Incidents, 1)
 		assert.Len(t, d.Daily, 1)
 		again.stop()
 		third := m.start("demo")

@@ -83,6 +83,14 @@ func (m *machine) good(args ...string) string {
 	return out
 }
 
+// bad runs a command that must end with a status; it returns all that it wrote.
+func (m *machine) bad(want int, args ...string) string {
+	m.t.Helper()
+	out, errs, status := m.cli(args...)
+	require.Equal(m.t, want, status, "woodlark %s: %s%s", strings.Join(args, " "), out, errs)
+	return out + errs
+}
+
 // service is a running service.
 type service struct {
 	m     *machine

@@ -20,10 +20,11 @@ func Degraded(w io.Writer, ink Ink, d apitype.Degraded, zone *time.Location) err
 	l.put("%s", ink.Strong(d.Summary))
 	l.put("%s", ink.Faint(fmt.Sprintf("%s to %s, %s", When(d.FromAt, zone), When(d.ToAt, zone), d.ToAt.In(zone).Format("MST"))))
 	incidents(&l, ink, d, zone)
-	if len(d.Now) > 0 {
+	single := slices.DeleteFunc(slices.Clone(d.Now), func(p apitype.Path) bool { return inIncidents(d, p) })
+	if len(single) > 0 {
 		l.put("\n%s", ink.Strong("Worse than normal"))
 	}
-	for _, p := range d.Now {
+	for _, p := range single {
 		degradedPath(&l, ink, p, d.ToAt, zone)
 	}
 	properties(&l, ink, "New levels that wait to be accepted", d.NewLevels, zone)
@@ -72,13 +73,44 @@ func incidents(l *lines, ink Ink, d apitype.Degraded, zone *time.Location) {
 		l.put("    %s", x.Sentence)
 		for _, p := range x.Members {
 			family, _ := strconv.Atoi(p.Family)
-			l.put("      %s", ink.ends(p.From, p.To, family, p.Via))
+			l.put("      %s%s", ink.ends(p.From, p.To, family, p.Via), memberFigures(d, x, p))
 		}
 		for _, s := range x.Others {
 			l.put("    %s", ink.Faint(fmt.Sprintf("It may be the segment %s to %s as well.", hopName(s.From, s.FromName), hopName(s.To, s.ToName))))
 		}
 		l.put("    %s", ink.Faint(x.Advice))
 	}
+}
+
+// inIncidents reports whether all that is wrong with a path is told with incidents that go on.
+func inIncidents(d apitype.Degraded, p apitype.Path) bool {
+	for _, e := range p.Episodes {
+		if e.IncidentID == nil || e.NewLevelAt != nil || !slices.ContainsFunc(d.Incidents, func(x apitype.Incident) bool { return x.ID == *e.IncidentID && x.EndedAt == nil }) {
+			return false
+		}
+	}
+	return len(p.Episodes) > 0
+}
+
+// memberFigures are those of a path's episode that is part of an incident.
+func memberFigures(d apitype.Degraded, x apitype.Incident, m apitype.IncidentFor) (text string) {
+	for _, p := range d.Now {
+		if p.ID != m.PathID || m.PathID == "" {
+			continue
+		}
+		for _, e := range p.Episodes {
+			if e.IncidentID == nil || *e.IncidentID != x.ID {
+				continue
+			}
+			for _, y := range e.Excesses {
+				text += fmt.Sprintf("  %s %s before, %s now", measureName(y.Measure), amount(y.Unit, y.Normal), amount(y.Unit, y.Now))
+			}
+			if e.Kind == "lost" {
+				text += "  lost"
+			}
+		}
+	}
+	return text
 }
 
 func hopName(address, name string) string {

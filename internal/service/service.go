@@ -143,6 +143,10 @@ func (s *Service) open(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
+	judges, err := judgingOf(set)
+	if err != nil {
+		return err
+	}
 	dsn := set.Database
 	if dsn == "" {
 		if s.server == nil {
@@ -159,7 +163,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	s.controller, err = controller.New(ctx, controller.Options{Store: s.store, Log: s.log, Zone: set.Zone, Training: set.Training, Keep: set.Keep, SiteOf: s.options.SiteOf, Owners: owners, Disk: s.fullDisk})
+	s.controller, err = controller.New(ctx, controller.Options{Store: s.store, Log: s.log, Zone: judges.zone, Holidays: judges.holidays, Tolerances: judges.tolerances, Maintenance: judges.maintenance, Training: set.Training, Keep: set.Keep, SiteOf: s.options.SiteOf, Owners: owners, Disk: s.fullDisk})
 	if err != nil {
 		return err
 	}

@@ -30,12 +30,14 @@ type Settings struct {
 	Name      string
 	Site      string
 	Zone      *time.Location
-	Training  time.Duration
-	Keep      time.Duration
-	Owners    string
-	Far       string
-	LogLevel  string
-	LogForm   string
+	// Holidays, Tolerance and Maintenance are how paths are judged, as written.
+	Holidays, Tolerance, Maintenance string
+	Training                         time.Duration
+	Keep                             time.Duration
+	Owners                           string
+	Far                              string
+	LogLevel                         string
+	LogForm                          string
 }
 
 // Setting is one line of the table.
@@ -87,6 +89,9 @@ func Table() []Setting {
 		}},
 		{"training", "336h", "window that a rolling baseline is learnt from; hours of the week need three weeks (504h) or more", span(24*time.Hour, func(s *Settings) *time.Duration { return &s.Training })},
 		{"retention", "2160h", "how long single readings are kept; hourly and daily figures stay", span(24*time.Hour, func(s *Settings) *time.Duration { return &s.Keep })},
+		{"holidays", "", "days off beside Saturdays and Sundays, such as 2026-12-25,2026-12-26", text(func(s *Settings) *string { return &s.Holidays })},
+		{"tolerance", "", "what of a measure is not worth caring about, such as rtt=2ms,10%; several with ; between", text(func(s *Settings) *string { return &s.Tolerance })},
+		{"maintenance", "", "stretches that are measured but neither judged nor learnt from, in local time, such as 2026-12-01T02:00/2026-12-01T04:00; several with commas between", text(func(s *Settings) *string { return &s.Maintenance })},
 		{"owners", "", "CSV file of prefixes, who has them, and whose part of the way that is; routes are shown with it", text(func(s *Settings) *string { return &s.Owners })},
 		{"far-end", "", "address and port, TCP and UDP, at which the service's own agent answers as the far end of other agents; it does not when empty", func(s *Settings, v string) error {
 			if _, err := netip.ParseAddrPort(v); v != "" && err != nil {

@@ -35,6 +35,10 @@ export function useLive(): boolean {
       source.addEventListener("sweep", () => void client.invalidateQueries({ queryKey: ["sweeps"] }));
       source.addEventListener("two-ended", () => void client.invalidateQueries({ queryKey: ["two-ended"] }));
       source.addEventListener("trace", () => void client.invalidateQueries({ queryKey: ["traces"] }));
+      source.addEventListener("incident", () => {
+        void client.invalidateQueries({ queryKey: ["incidents"] });
+        void client.invalidateQueries({ queryKey: ["paths"] });
+      });
       source.addEventListener("notice", () => void client.invalidateQueries({ queryKey: ["status"] }));
     };
     // A browser gives one server six connections in all: only the pages that are

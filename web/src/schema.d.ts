@@ -1588,6 +1588,11 @@ export interface components {
         LaneChange: {
             /** Format: date-time */
             at: string;
+            /**
+             * Format: date-time
+             * @description When the route before was last seen: it changed in between
+             */
+            before_at: string;
             from_route: string;
             /**
              * Format: double
@@ -2264,6 +2269,8 @@ export interface components {
             loads: components["schemas"]["LoadBeside"][] | null;
             loss_ratio: (number | null)[] | null;
             lost: number[] | null;
+            /** @description Measured, but neither judged nor learnt from */
+            maintenance: components["schemas"]["Span"][] | null;
             normal: components["schemas"]["NormalSteps"];
             /** @description Only of single probes */
             outcome: string[] | null;

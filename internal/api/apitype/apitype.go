@@ -428,6 +428,7 @@ type Series struct {
 	Normal      NormalSteps  `json:"normal"`
 	Episodes    []Episode    `json:"episodes"`
 	Gaps        []Gap        `json:"gaps"`
+	Maintenance []Span       `json:"maintenance" doc:"Measured, but neither judged nor learnt from"`
 	Loads       []LoadBeside `json:"loads" doc:"Load runs at the agent or on the access of its site, which may have disturbed what was measured"`
 }
 

@@ -92,6 +92,7 @@ type Owned struct {
 
 // LaneChange is a moment from which on another route was seen.
 type LaneChange struct {
+	Before time.Time `json:"before_at" doc:"When the route before was last seen: it changed in between"`
 	At     time.Time `json:"at"`
 	From   string    `json:"from_route"`
 	To     string    `json:"to_route"`

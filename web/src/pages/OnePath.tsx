@@ -1,10 +1,11 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Radio, RadioGroup } from "@headlessui/react";
-import { useEffect, useMemo, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { call, get, type Baseline, type Episode, type Path, type PathList, type Run, type Series } from "../api";
 import { ago, exactly, ms, percent, span, when } from "../format";
-import { LanesOf, RouteOf } from "../parts/PathRoute";
+import { Accepting, BeforeAndDuring } from "../parts/BeforeAndDuring";
+import { LanesOf, RouteOf, useLanes } from "../parts/PathRoute";
 import { resolutionText } from "../parts/plotOptions";
 import { SeriesTable, toCSV } from "../parts/SeriesTable";
 import { StateMark } from "../parts/StateMark";
@@ -26,10 +27,22 @@ const lengths: [string, number][] = [
   ["1 year", 365 * day],
 ];
 
-/** useRange keeps the plot's range in the address bar: a length up to now, or two fixed ends after a zoom. */
-function useRange() {
+/** tellsOf is the shortest length that shows the start of what a path's sentence tells; a day at the least. */
+function tellsOf(path: Path | undefined): string {
+  if (!path) return "24 h";
+  const starts = [...(path.episodes ?? []).map((e) => e.began_earliest_at), ...(path.properties ?? []).filter((p) => !p.ended_at && (p.kind === "new_level" || p.kind === "crept")).map((p) => p.since_at)];
+  const oldest = Math.min(Date.now(), ...starts.map((t) => new Date(t).getTime()));
+  const least = Math.max(path.daily ? 3 * day : day, (Date.now() - oldest) * 1.15);
+  return (lengths.find(([, l]) => l >= least) ?? lengths[lengths.length - 1]!)[0];
+}
+
+/** useRange keeps the plot's range in the address bar: a length up to now, or two fixed ends after a zoom. Before one is chosen, it shows what is told. */
+function useRange(path: Path | undefined) {
   const [search, setSearch] = useSearchParams();
-  const length = lengths.find(([name]) => name === search.get("range")) ?? lengths[3]!;
+  const chosen = useRef<string>(undefined); // what is told first stays, though more may be told meanwhile
+  if (path && chosen.current === undefined) chosen.current = tellsOf(path);
+  const name = search.get("range") ?? chosen.current;
+  const length = lengths.find(([n]) => n === name) ?? lengths[3]!;
   const from = Number(search.get("from"));
   const to = Number(search.get("to"));
   const zoomed = from > 0 && to > from;
@@ -55,16 +68,18 @@ function useRange() {
 
 export function OnePath() {
   const id = useParams().id!;
-  const { range, zoomed, name, choose, zoom } = useRange();
+  const path = useQuery({ queryKey: ["path", id, "standing"], queryFn: () => get<Path>("/paths/" + id) });
+  const { range, zoomed, name, choose, zoom } = useRange(path.data);
   const navigate = useNavigate();
   const [table, setTable] = useState(false);
-  const path = useQuery({ queryKey: ["path", id, "standing"], queryFn: () => get<Path>("/paths/" + id) });
   const iso = (t: number) => encodeURIComponent(new Date(t).toISOString());
   const series = useQuery({
     queryKey: ["path", id, "series", Math.round(range.from / 1000), Math.round(range.to / 1000)],
     queryFn: () => get<Series>(`/paths/${id}/series?from_at=${iso(range.from)}&to_at=${iso(range.to)}`),
     placeholderData: keepPreviousData,
+    enabled: path.data !== undefined,
   });
+  const lanes = useLanes(id, range, path.data !== undefined);
   const p = path.data;
   useEffect(() => {
     document.title = p ? `${p.from} → ${p.to} – Woodlark` : "Woodlark";
@@ -91,24 +106,22 @@ export function OnePath() {
           ← All paths
         </Link>
       </nav>
-      <h1 className="flex flex-wrap items-baseline gap-x-4 pt-2 text-2xl md:text-3xl">
-        <span>
-          {p.from} → {p.to}
-        </span>
-        <span className="text-base text-soft">
+      <h1 className="pt-2 text-2xl md:text-3xl">
+        {p.from} → {p.to} <span className="text-base whitespace-nowrap text-soft">
           IPv{p.family}
           {p.via !== "icmp" && ` by ${p.via}`}
         </span>
       </h1>
-      <p className="flex flex-wrap items-baseline gap-x-3 pt-1 pb-5">
+      <p className="pt-1">
         <StateMark state={p.state} />
         {p.since_at && (
           <span className="text-soft" title={exactly(p.since_at)}>
+            {" "}
             since {when(p.since_at)}, {ago(p.since_at).replace(" ago", "")}
           </span>
         )}
-        <span>{headline?.sentence}</span>
       </p>
+      <p className="pt-0.5 pb-5">{headline?.sentence}</p>
       <section aria-labelledby="along-time" className="border-t border-line pt-3">
         <h2 id="along-time" className="sr-only">
           Along time
@@ -138,12 +151,14 @@ export function OnePath() {
           </div>
         </div>
         {series.error && !series.data && <Trouble error={series.error} retry={() => void series.refetch()} />}
-        {series.data && (table ? <SeriesTable series={series.data} /> : <TimePlot series={series.data} range={range} theme={document.documentElement.dataset.theme ?? ""} onZoom={zoom} />)}
-        {series.data && <Legend series={series.data} />}
-        <LanesOf id={id} range={range} />
+        {series.data && (table ? <SeriesTable series={series.data} /> : <TimePlot series={series.data} moves={lanes.data?.changes ?? []} range={range} theme={document.documentElement.dataset.theme ?? ""} onZoom={zoom} />)}
+        {series.data && <Legend series={series.data} moves={(lanes.data?.changes ?? []).length} />}
+        <LanesOf lanes={lanes.data} range={range} />
       </section>
       <div className="mt-8 grid grid-cols-1 gap-x-12 gap-y-8 border-t border-line pt-6 md:grid-cols-2">
+        <BeforeAndDuring path={p} />
         <Findings path={p} />
+        <Accepting path={p} />
         <RouteOf path={p} />
         <OtherWays path={p} />
         <TwoEndsOf path={p} />
@@ -155,7 +170,7 @@ export function OnePath() {
   );
 }
 
-function Legend({ series }: { series: Series }) {
+function Legend({ series, moves }: { series: Series; moves: number }) {
   return (
     <p className="flex flex-wrap gap-x-6 gap-y-1 pt-1 text-sm text-soft">
       <span>
@@ -179,6 +194,20 @@ function Legend({ series }: { series: Series }) {
         <i className="mr-2 inline-block h-1 w-5 bg-plum align-middle" />
         lost
       </span>
+      {moves > 0 && (
+        <span>
+          <svg viewBox="0 0 12 14" className="mr-2 inline h-3.5 w-3 align-middle" aria-hidden="true">
+            <path d="M2 14V1l8 3.5L2 8" fill="var(--ink)" stroke="var(--ink)" />
+          </svg>
+          another route, found at the flag; the dots begin at the last trace of the old one
+        </span>
+      )}
+      {(series.maintenance ?? []).length > 0 && (
+        <span>
+          <i className="mr-2 inline-block h-3 w-5 border border-line align-middle" style={{ background: "repeating-linear-gradient(45deg, var(--line) 0 2px, transparent 2px 5px)" }} />
+          maintenance: not judged
+        </span>
+      )}
       {(series.loads ?? []).length > 0 && (
         <span>
           <i className="mr-2 inline-block h-3 w-5 align-middle" style={{ background: "repeating-linear-gradient(135deg, var(--soft) 0 1px, transparent 1px 4px)" }} />
@@ -198,7 +227,7 @@ function Findings({ path }: { path: Path }) {
       </h2>
       <ul className="mt-2 space-y-3">
         {(path.findings ?? []).map((f) => (
-          <li key={f.code} className="border-l-2 border-line pl-3">
+          <li key={f.code + f.sentence} className="border-l-2 border-line pl-3">
             <p>{f.sentence}</p>
             <p className="text-sm text-soft">
               {f.advice} {f.confidence < 1 && <span title={f.code}>Sure to {Math.floor(f.confidence * 1000) / 10} %.</span>}
@@ -322,12 +351,13 @@ function Episodes({ id }: { id: string }) {
       {list.data?.length === 0 && <p className="mt-2 text-soft">None.</p>}
       <ul className="mt-2 max-h-80 overflow-auto" tabIndex={0} aria-label="Episodes, newest first">
         {[...(list.data ?? [])].reverse().map((e) => (
-          <li key={e.id} className="flex flex-wrap items-baseline gap-x-3 border-t border-line py-1.5">
-            <StateMark state={e.kind} />
+          <li key={e.id} className="border-t border-line py-1.5">
+            <StateMark state={e.kind} />{" "}
             <span title={exactly(e.from_at)}>
               {when(e.from_at)}, {e.to_at ? span(new Date(e.to_at).getTime() - new Date(e.from_at).getTime()) : "still going on"}
             </span>
-            <span className="text-sm text-soft">{e.kind === "degraded" && (e.excesses ?? []).map((x) => `${x.measure === "rtt" ? "RTT" : x.measure} up to ${x.unit === "ms" ? ms(x.worst) + " ms" : percent(x.worst) + " %"}`).join(", ")}</span>
+            {e.times > 1 && <span className="text-sm text-soft"> came {e.times} times</span>}
+            <p className="text-sm text-soft">{e.sentence}</p>
           </li>
         ))}
       </ul>

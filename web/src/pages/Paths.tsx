@@ -2,10 +2,11 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { get, type Path, type PathList, type Status } from "../api";
+import { get, type Incident, type Path, type PathList, type Status } from "../api";
 import { ago, bits, exactly, ms, percent } from "../format";
 import { Choice } from "../parts/Choice";
 import { DayPlot } from "../parts/DayPlot";
+import { Incidents } from "../parts/Incidents";
 import { StateMark } from "../parts/StateMark";
 import { Trouble } from "../parts/Trouble";
 
@@ -27,6 +28,7 @@ export function Paths() {
     refetchInterval: 60_000,
   });
   const every = useQuery({ queryKey: ["paths", "every"], queryFn: () => get<PathList>("/paths?limit=20000"), staleTime: 60_000 });
+  const incidents = useQuery({ queryKey: ["incidents"], queryFn: () => get<Incident[]>("/incidents"), refetchInterval: 60_000 });
   useEffect(() => {
     document.title = "Paths – Woodlark";
   }, []);
@@ -53,6 +55,7 @@ export function Paths() {
   return (
     <>
       <h1 className="pt-8 pb-6 text-2xl leading-snug font-light md:text-3xl">{status.data?.summary ?? " "}</h1>
+      {incidents.data && <Incidents list={incidents.data} />}
       <search className="flex flex-wrap items-baseline gap-x-6 gap-y-3 border-b border-line pb-3">
         <label className="flex items-baseline gap-2 text-sm text-soft">
           Find
@@ -76,14 +79,14 @@ export function Paths() {
 
 const grid = "grid grid-cols-[1fr_auto] gap-x-6 md:items-center ";
 /** columnsOf leaves the column of throughput out where none was measured. */
-const columnsOf = (carries: boolean) => grid + (carries ? "md:grid-cols-[minmax(16rem,1fr)_6rem_12rem_8rem_7.5rem_9.5rem]" : "md:grid-cols-[minmax(18rem,1fr)_7.5rem_15rem_8.5rem_8.5rem]");
+const columnsOf = (carries: boolean) => grid + (carries ? "md:grid-cols-[minmax(0,1fr)_14rem_8rem_7.5rem_9.5rem]" : "md:grid-cols-[minmax(0,1fr)_16rem_8.5rem_8.5rem]");
 
 function Rows({ paths, filtered }: { paths: Path[]; filtered: boolean }) {
   const list = useRef<HTMLOListElement>(null);
   const [offset, setOffset] = useState(0);
   useLayoutEffect(() => setOffset(list.current?.offsetTop ?? 0), []);
   const carries = paths.some((p) => p.throughput);
-  const rows = useWindowVirtualizer({ count: paths.length, estimateSize: () => 84, overscan: 8, scrollMargin: offset, getItemKey: (i) => paths[i]!.id });
+  const rows = useWindowVirtualizer({ count: paths.length, estimateSize: () => 98, overscan: 8, scrollMargin: offset, getItemKey: (i) => paths[i]!.id });
   if (paths.length === 0)
     return (
       <div className="py-12">
@@ -99,7 +102,6 @@ function Rows({ paths, filtered }: { paths: Path[]; filtered: boolean }) {
     <>
       <div className={columnsOf(carries) + " border-b border-line py-2 text-sm text-soft max-md:hidden"} aria-hidden="true">
         <span>Path</span>
-        <span>Since</span>
         <span>Last 24 hours</span>
         <span className="text-right">RTT, ms</span>
         <span className="text-right">Loss, %</span>
@@ -117,34 +119,48 @@ function Rows({ paths, filtered }: { paths: Path[]; filtered: boolean }) {
   );
 }
 
+/** Row is a path: its state, its ends, and why, a line each. */
 function Row({ path, carries }: { path: Path; carries: boolean }) {
   const findings = path.findings ?? [];
   const daily = path.daily && path.state === "steady" ? findings[findings.length - 1] : undefined;
-  const sentence = daily ?? findings[0];
+  const sentence = (daily ?? findings[0])?.sentence;
+  // What is worse is held against what was normal before, also when it has become a new level meanwhile.
+  const worse = (measure: string) => (path.excesses ?? []).find((x) => x.measure === measure);
+  const slow = worse("rtt");
+  const rtt = slow ? { low: slow.normal_low, high: slow.normal_high } : path.normal?.rtt_ms;
+  const loss = worse("loss")?.normal ?? path.baseline?.loss_ratio;
   return (
-    <Link to={"/paths/" + path.id} className={columnsOf(carries) + " py-3 hover:bg-sheet"} data-path={path.from + " " + path.to + " " + path.family}>
+    <Link to={"/paths/" + path.id} className={columnsOf(carries) + " py-2.5 hover:bg-sheet"} data-path={path.from + " " + path.to + " " + path.family}>
       <div className="min-w-0">
-        <div className="flex flex-wrap items-baseline gap-x-3">
+        <div className="truncate">
           <StateMark state={path.state} />
-          <span className="font-medium break-words">
+          {path.since_at && (
+            <span className="text-sm text-soft" title={exactly(path.since_at)}>
+              {" "}
+              for {ago(path.since_at).replace(" ago", "")}
+            </span>
+          )}
+        </div>
+        <div className="truncate">
+          <span className="font-medium max-md:whitespace-normal">
             {path.from} → {path.to}
           </span>
           <span className="text-sm text-soft">
+            {" "}
             IPv{path.family}
             {path.via !== "icmp" && ` by ${path.via}`}
           </span>
         </div>
-        <p className="mt-0.5 text-sm text-soft">{sentence?.sentence}</p>
       </div>
-      <div className="text-sm max-md:text-right" title={path.since_at ? exactly(path.since_at) : undefined}>
-        {path.since_at ? ago(path.since_at) : ""}
-      </div>
-      <div className="max-md:col-span-2 max-md:mt-2">
+      <div className="max-md:order-last max-md:col-span-2 max-md:mt-2">
         <DayPlot path={path} />
       </div>
-      <Against now={ms(path.last?.rtt_median_ms)} unit="ms" normal={path.normal?.rtt_ms ? `${ms(path.normal.rtt_ms.low)}–${ms(path.normal.rtt_ms.high)}` : ""} />
-      <Against now={percent(path.last?.loss_ratio)} unit="%" normal={path.baseline?.loss_ratio != null ? percent(path.baseline.loss_ratio) : ""} />
+      <Against now={ms(path.last?.rtt_median_ms)} unit="ms" normal={rtt ? `${ms(rtt.low)}–${ms(rtt.high)}` : ""} />
+      <Against now={percent(path.last?.loss_ratio)} unit="%" normal={loss != null ? percent(loss) : ""} />
       {carries && <Carries t={path.throughput} />}
+      <p className="col-span-full text-sm text-soft md:truncate" title={sentence}>
+        {sentence}
+      </p>
     </Link>
   );
 }

@@ -8,21 +8,26 @@ import { RouteGraph } from "./RouteGraph";
 import { RouteBranches, RouteChanges, RouteHops } from "./RouteHops";
 import type { Range } from "./TimePlot";
 
-/** LanesOf is the route field of a path, on the time of its plot. */
-export function LanesOf({ id, range }: { id: string; range: Range }) {
+/** useLanes asks for the hops of a path over the time of its plot. */
+export function useLanes(id: string, range: Range, enabled: boolean) {
   const iso = (t: number) => encodeURIComponent(new Date(t).toISOString());
-  const lanes = useQuery({
+  return useQuery({
     queryKey: ["traces", "lanes", id, Math.round(range.from / 60_000), Math.round(range.to / 60_000)],
     queryFn: () => get<Lanes>(`/paths/${id}/lanes?from_at=${iso(range.from)}&to_at=${iso(range.to)}`),
     placeholderData: keepPreviousData,
+    enabled,
   });
-  if (!lanes.data) return null;
+}
+
+/** LanesOf is the route field of a path, on the time of its plot. */
+export function LanesOf({ lanes, range }: { lanes: Lanes | undefined; range: Range }) {
+  if (!lanes) return null;
   return (
     <section aria-labelledby="field" className="pt-4">
       <h2 id="field" className="pb-1 text-lg">
         Hop by hop
       </h2>
-      <RouteField lanes={lanes.data} range={range} />
+      <RouteField lanes={lanes} range={range} />
     </section>
   );
 }

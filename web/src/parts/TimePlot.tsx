@@ -3,7 +3,7 @@ import { GridComponent, MarkAreaComponent, TooltipComponent } from "echarts/comp
 import * as echarts from "echarts/core";
 import { CanvasRenderer } from "echarts/renderers";
 import { useEffect, useRef, useState, type PointerEvent } from "react";
-import type { Series } from "../api";
+import type { Lanes, Series } from "../api";
 import { exactly, localZone, ms, percent } from "../format";
 import { options } from "./plotOptions";
 
@@ -15,7 +15,7 @@ export type Range = { from: number; to: number };
  * TimePlot draws delay in ink over the ribbon of what is normal, and hangs loss
  * from the top. Dragging across it asks for a shorter range.
  */
-export function TimePlot({ series, range, theme, onZoom }: { series: Series; range: Range; theme: string; onZoom: (r: Range) => void }) {
+export function TimePlot({ series, moves, range, theme, onZoom }: { series: Series; moves: NonNullable<Lanes["changes"]>; range: Range; theme: string; onZoom: (r: Range) => void }) {
   const box = useRef<HTMLDivElement>(null);
   const chart = useRef<echarts.ECharts>(null);
   const begun = useRef<number>(undefined); // where a drag began; the state only draws it
@@ -31,9 +31,9 @@ export function TimePlot({ series, range, theme, onZoom }: { series: Series; ran
     };
   }, []);
   useEffect(() => {
-    chart.current!.setOption(options(series, range, box.current!), { notMerge: true });
+    chart.current!.setOption(options(series, moves, range, box.current!), { notMerge: true });
     box.current!.dataset.axis = `${range.from} ${range.to}`; // what is drawn by now, which the address may be ahead of
-  }, [series, range, theme]);
+  }, [series, moves, range, theme]);
 
   const place = (e: PointerEvent) => e.clientX - box.current!.getBoundingClientRect().left;
   const time = (x: number) => Number(chart.current!.convertFromPixel({ xAxisIndex: 0 }, x));

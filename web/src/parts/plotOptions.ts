@@ -1,9 +1,10 @@
 import type { EChartsCoreOption } from "echarts/core";
-import type { Series } from "../api";
+import type { Lanes, Series } from "../api";
 import { exactly, localZone, ms, percent, span } from "../format";
 import type { Range } from "./TimePlot";
 
 type Point = [number, number | null];
+type Moves = NonNullable<Lanes["changes"]>;
 
 const resolutions: Record<string, string> = {
   probe: "single probes",
@@ -21,7 +22,7 @@ export const plotRight = 16;
 export const resolutionText = (s: Series) => resolutions[s.resolution] ?? s.resolution;
 
 /** options makes the plot of a series in the colours of the page. */
-export function options(s: Series, range: Range, box: HTMLElement): EChartsCoreOption {
+export function options(s: Series, moves: Moves, range: Range, box: HTMLElement): EChartsCoreOption {
   const style = getComputedStyle(box);
   const colour = (name: string) => style.getPropertyValue("--" + name).trim();
   const at = (s.at ?? []).map((t) => new Date(t).getTime());
@@ -46,7 +47,7 @@ export function options(s: Series, range: Range, box: HTMLElement): EChartsCoreO
     tooltip: {
       trigger: "axis", confine: true, backgroundColor: colour("sheet"), borderColor: colour("line"), padding: [6, 10],
       textStyle: { color: colour("ink"), fontSize: 13 }, axisPointer: { type: "line", lineStyle: { color: colour("soft"), width: 1 } },
-      formatter: (hit: { dataIndex: number; axisValue: number }[]) => tip(s, at, hit[0]?.axisValue ?? 0),
+      formatter: (hit: { dataIndex: number; axisValue: number }[]) => tip(s, moves, range, at, hit[0]?.axisValue ?? 0),
     },
     series: [
       ribbonOf(low, high, colour("ribbon")),
@@ -57,7 +58,9 @@ export function options(s: Series, range: Range, box: HTMLElement): EChartsCoreO
       },
       lossOf(s, at, colour("plum")),
       loadsOf(s, range, colour("soft")),
+      maintenanceOf(s, range, colour("line")),
       episodesOf(s, range, colour("ochre"), colour("plum")),
+      flagsOf(moves, colour("ink")),
     ],
   };
 }
@@ -237,6 +240,40 @@ function loadsOf(s: Series, range: Range, stroke: string) {
   };
 }
 
+/** maintenanceOf hatches what was maintenance: measured, but not judged. */
+function maintenanceOf(s: Series, range: Range, stroke: string) {
+  const fill = hatch(stroke);
+  const data = (s.maintenance ?? []).map((m) => [Math.max(range.from, new Date(m.from_at).getTime()), Math.min(range.to, new Date(m.to_at).getTime())]);
+  return {
+    name: "maintenance", type: "custom", silent: true, z: 0, data, tooltip: { show: false }, clip: true,
+    renderItem: (frame: Frame, api: Custom) => {
+      const a = api.coord([api.value(0), 0])[0]!;
+      const b = api.coord([api.value(1), 0])[0]!;
+      return { type: "rect", shape: { x: a, y: frame.coordSys.y, width: Math.max(3, b - a), height: frame.coordSys.height }, style: { fill } };
+    },
+  };
+}
+
+/** flagsOf are small flags on the time axis where the route became another. */
+function flagsOf(moves: Moves, ink: string) {
+  return {
+    name: "route changes", type: "custom", silent: true, z: 7, data: moves.map((m) => [new Date(m.at).getTime(), new Date(m.before_at).getTime()]), tooltip: { show: false }, clip: false,
+    renderItem: (frame: Frame, api: Custom) => {
+      const x = api.coord([api.value(0), 0])[0]!;
+      const since = Math.max(frame.coordSys.x, api.coord([api.value(1), 0])[0]!); // it changed between the two
+      const bottom = frame.coordSys.y + frame.coordSys.height;
+      return {
+        type: "group",
+        children: [
+          { type: "line", shape: { x1: since, y1: bottom - 10, x2: x, y2: bottom - 10 }, style: { stroke: ink, lineWidth: 1, lineDash: [2, 3] } },
+          { type: "line", shape: { x1: x, y1: bottom, x2: x, y2: bottom - 22 }, style: { stroke: ink, lineWidth: 1.4 } },
+          { type: "polygon", shape: { points: [[x, bottom - 22], [x + 9, bottom - 18], [x, bottom - 14]] }, style: { fill: ink } },
+        ],
+      };
+    },
+  };
+}
+
 /** gaps name the reason where there are no readings. */
 function gaps(s: Series, range: Range, colour: string, fill: string) {
   const end = (g: { to_at: string | null }) => (g.to_at ? Math.min(range.to, new Date(g.to_at).getTime()) : range.to);
@@ -254,7 +291,7 @@ function gaps(s: Series, range: Range, colour: string, fill: string) {
 
 const escape = (text: string) => text.replace(/[&<>"]/g, (c) => `&#${c.charCodeAt(0)};`);
 
-function tip(s: Series, at: number[], time: number): string {
+function tip(s: Series, moves: Moves, range: Range, at: number[], time: number): string {
   let best = -1;
   at.forEach((t, i) => {
     const middle = t + ((s.span_s?.[i] ?? 0) * 1000) / 2;
@@ -272,5 +309,9 @@ function tip(s: Series, at: number[], time: number): string {
   }
   const beside = (s.loads ?? []).find((l) => new Date(l.from_at).getTime() < at[i]! + width * 1000 && (!l.to_at || new Date(l.to_at).getTime() > at[i]!));
   if (beside) lines.push(`beside the load run ${beside.from} → ${beside.to}`);
+  const near = moves.find((m) => Math.abs(new Date(m.at).getTime() - time) < (range.to - range.from) / 150);
+  if (near) lines.push(`the route changed between ${exactly(near.before_at)} and ${exactly(near.at)}${near.step_ms == null ? "" : `, ${near.step_ms > 0 ? "+" : "−"}${ms(Math.abs(near.step_ms))} ms`}`);
+  const kept = (s.maintenance ?? []).find((m) => new Date(m.from_at).getTime() <= at[i]! && new Date(m.to_at).getTime() > at[i]!);
+  if (kept) lines.push("maintenance: not judged");
   return lines.map(escape).join("<br>");
 }
