@@ -49,6 +49,7 @@ func main() {
 		{"tcpworlds", func(ctx context.Context, dir string) error { return tcpWorlds(ctx, dir, *program) }},
 		{"kills", func(ctx context.Context, dir string) error { return kills(ctx, dir, *program) }},
 		{"guard", guarding},
+		{"tenthousand", tenThousand},
 		{"timing", func(ctx context.Context, dir string) error { return timing(ctx, dir, *program) }},
 	} {
 		if *only != "" && !slices.Contains(strings.Split(*only, ","), part.name) {

@@ -47,7 +47,7 @@ func gone(t *testing.T, process int) {
 func TestALabFromUpToDown(t *testing.T) {
 	m := newMachine(t)
 	out := m.good("lab", "up", "-world", skerry, "-name", "quay")
-	assert.Contains(t, out, "Lab quay is up: 11 hosts of Skerry Line.")
+	assert.Contains(t, out, "Lab quay is up: 14 hosts of Skerry Line.")
 	folder, process := labRecord(t, m, "quay")
 	t.Cleanup(func() { _ = syscall.Kill(process, syscall.SIGKILL) })
 
@@ -76,7 +76,7 @@ func TestALabFromUpToDown(t *testing.T) {
 		}
 	}
 	require.NoError(t, json.Unmarshal([]byte(out), &shown), out)
-	assert.Len(t, shown.Links, 40)
+	assert.Len(t, shown.Links, 48)
 	for _, l := range shown.Links {
 		if l.From == "gw.northquay.example" && l.To == "gw.ticketing.example" {
 			assert.GreaterOrEqual(t, l.Packets, 20)

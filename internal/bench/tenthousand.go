@@ -1,0 +1,154 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"time"
+
+	core "woodlark.example/core/reading"
+	"woodlark.example/internal/api"
+	"woodlark.example/internal/controller"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+	"woodlark.example/internal/store"
+)
+
+// crowdOf is how many paths the service is to judge on one core, and to report of within a
+// second.
+const crowdOf = 10_000
+
+// tenThousand times the report of degraded paths over ten thousand paths, and how long the service
+// takes to take in and judge a minute of all of them. A floor is the same upload handed to the
+// store alone.
+func tenThousand(ctx context.Context, dir string) error {
+	server, s, err := openStore(ctx, dir, "crowd")
+	if err != nil {
+		return err
+	}
+	defer server.Stop()
+	defer s.Close()
+	c, err := controller.New(ctx, controller.Options{Store: s, Zone: time.UTC})
+	if err != nil {
+		return err
+	}
+	if err := c.AddAgent(ctx, store.Agent{Name: "bench", Kind: "simulated"}, nil); err != nil {
+		return err
+	}
+	spec := controller.Spec{From: []string{"bench"}}
+	for i := range crowdOf {
+		spec.To = append(spec.To, target(i).String())
+	}
+	for n := 0; n < crowdOf; n += 2500 {
+		part := spec
+		part.To = spec.To[n : n+2500]
+		if _, err := c.SaveWatch(ctx, ident.ID{}, fmt.Sprintf("from %d on", n), part, false); err != nil {
+			return err
+		}
+	}
+	views := c.Views(controller.Filter{})
+	// An hour of the past: one path in fifty got slower halfway, seen from a baseline by hand.
+	now := time.Now().Truncate(time.Minute)
+	const past = 60
+	var quiet, slow []minuteOf
+	if err := minutes(ctx, views[0].ID, now, past, func(r core.Reading, p []core.Probe) error {
+		quiet = append(quiet, minuteOf{r, core.Pack(r.At, p)})
+		later := slices.Clone(p)
+		for i := range later {
+			if later[i].Outcome == core.Answered {
+				later[i].RTT += 5 * time.Millisecond
+			}
+		}
+		slow = append(slow, minuteOf{core.Of(r.At, r.Span, r.Expected, time.Second, later), core.Pack(r.At, later)})
+		return nil
+	}); err != nil {
+		return err
+	}
+	of := func(path, n int) minuteOf {
+		if path%50 == 0 && n > past/2 {
+			return slow[n]
+		}
+		return quiet[n]
+	}
+	fmt.Printf("An hour of the past of %d paths …\n", len(views))
+	for i, v := range views {
+		err := c.Import(ctx, v.ID, func(yield func(controller.Minute) bool) {
+			for n := range past - 10 {
+				m := of(i, n)
+				probes, err := core.Unpack(m.reading.At, m.packed)
+				if err != nil || !yield(controller.Minute{Reading: m.reading, Probes: probes}) {
+					return
+				}
+			}
+		})
+		if err == nil && i%50 == 0 {
+			_, err = c.TakeBaseline(ctx, v.ID, 2*time.Hour, false)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	agent := c.Agents()[0].ID
+	upload := func(n int) plan.Upload {
+		u := plan.Upload{Agent: agent}
+		for i, v := range views {
+			m := of(i, n)
+			u.Readings = append(u.Readings, plan.Record{Path: v.ID, Reading: m.reading, Packed: m.packed})
+		}
+		return u
+	}
+	var ours, floor []float64
+	for n := past - 10; n < past-1; n += 2 {
+		began := time.Now()
+		if err := c.Upload(ctx, upload(n)); err != nil {
+			return err
+		}
+		ours = append(ours, time.Since(began).Seconds())
+		began = time.Now()
+		if err := s.SaveUpload(ctx, upload(n+1)); err != nil {
+			return err
+		}
+		floor = append(floor, time.Since(began).Seconds())
+	}
+	row(fmt.Sprintf("a minute of %d paths taken in and judged (floor: kept alone); 60 s would be all the time there is", crowdOf), "s", middleOf(ours), middleOf(floor))
+	const token = "0123456789abcdef0123456789abcdef"
+	web := httptest.NewServer(api.New(api.Options{Controller: c, Token: token}))
+	defer web.Close()
+	took, err := median(7, func() error {
+		r, err := http.NewRequestWithContext(ctx, http.MethodGet, web.URL+"/api/v1/reports/degraded", nil)
+		if err != nil {
+			return err
+		}
+		r.Header.Set("Authorization", "Bearer "+token)
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil {
+			return err
+		}
+		defer answer.Body.Close()
+		if answer.StatusCode != http.StatusOK {
+			return fmt.Errorf("the report: %s", answer.Status)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	bare, err := median(7, func() error { c.Views(controller.Filter{}); return nil })
+	if err != nil {
+		return err
+	}
+	row(fmt.Sprintf("the report of degraded paths over %d paths, over HTTP (floor: how they stand alone); 1,000 is the goal", crowdOf), "ms", took, bare)
+	return nil
+}
+
+func middleOf(list []float64) float64 {
+	slices.Sort(list)
+	return list[len(list)/2]
+}
+
+type minuteOf struct {
+	reading core.Reading
+	packed  []byte
+}
