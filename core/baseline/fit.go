@@ -59,6 +59,7 @@ func fit(m Measure, h *History, moments []moment, weights []float64, t Training)
 		model.Slack[k], model.Step[k], model.Seen[k] = narrow(sh.slack[k]), narrow(sh.step[k]), narrow(sh.seen[k])
 	}
 	model.Level, model.Drift = sh.level, f.drift
+	model.Weekly = f.weeklies(model)
 	if m.Counted() {
 		f.tally(model)
 	} else {

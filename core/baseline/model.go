@@ -33,6 +33,7 @@ type Model struct {
 	High   float64             `json:"high"`
 	Limits [Detectors]float64  `json:"limits"` // of the evidence at which a detector is surely right
 	Recurs []Recurrence        `json:"recurs,omitempty"`
+	Weekly []Rhythm            `json:"weekly,omitempty"` // what comes on one day of the week
 
 	tolerances Tolerances
 	density    *density

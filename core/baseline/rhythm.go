@@ -57,10 +57,16 @@ func (b *Baseline) Rhythms(m Measure) []Rhythm {
 		return list[:1]
 	}
 	off := b.clock.off
-	return slices.DeleteFunc(list, func(r Rhythm) bool {
+	list = slices.DeleteFunc(list, func(r Rhythm) bool {
 		weekend := r.Weekdays == maskOf(off)
 		return weekend && r.Days < rhythmDays[offDay]
 	})
+	for _, r := range x.Weekly {
+		if !slices.ContainsFunc(list, func(o Rhythm) bool { return o.Weekdays&r.Weekdays != 0 && overlap(o, r) }) {
+			list = append(list, r)
+		}
+	}
+	return list
 }
 
 func maskOf(days [7]bool) (set uint8) {
@@ -75,7 +81,7 @@ func maskOf(days [7]bool) (set uint8) {
 func overlap(a, b Rhythm) bool {
 	in := func(r Rhythm, minute int) bool {
 		to := r.To
-		if to <= r.From {
+		if to <= r.From { // past midnight
 			to += minutesADay
 		}
 		return minute >= r.From && minute < to || minute+minutesADay < to

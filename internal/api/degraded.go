@@ -78,6 +78,9 @@ func plural(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
+// saidFor is for how long the report says that something was taken for normal.
+const saidFor = 7 * 24 * time.Hour
+
 // isNow is how far back the end of a period may lie and still be now.
 const isNow = 2 * time.Minute
 
@@ -109,7 +112,7 @@ func (s *server) degraded(ctx context.Context, in period) (apitype.Degraded, err
 	views := s.c.Views(controller.Filter{})
 	out := apitype.Degraded{FromAt: from.UTC(), ToAt: to.UTC(), Watched: len(views), Incidents: incidents,
 		Now: []apitype.Path{}, Daily: []apitype.Path{}, Ended: []apitype.PathEpisodes{}, Never: []apitype.Path{},
-		Recurs: []apitype.PathProperties{}, Crept: []apitype.PathProperties{}, NewLevels: []apitype.PathProperties{}, NotJudged: []apitype.NotJudged{}}
+		Recurs: []apitype.PathProperties{}, Crept: []apitype.PathProperties{}, NewLevels: []apitype.PathProperties{}, Accepted: []apitype.PathProperties{}, NotJudged: []apitype.NotJudged{}}
 	out.Summary = summary(views, s.c.OpenIncidents())
 	if !live {
 		out.Summary = fmt.Sprintf("%s of %s were degraded or lost at the end of that time, %s in it; %s.", plural(len(going), "path"), plural(len(views), "path"), plural(len(rows), "episode"), plural(len(incidents), "incident"))
@@ -143,7 +146,7 @@ func (s *server) report(out *apitype.Degraded, v controller.View, live bool, goi
 		told = true
 	}
 	name := apitype.PathName{ID: v.ID.String(), From: v.Agent.Name, To: v.Target, Family: int(v.Family), Via: v.Via}
-	var recurs, crept, levels []apitype.Property
+	var recurs, crept, levels, accepted []apitype.Property
 	for _, p := range v.Properties {
 		if !p.EndedAt.IsZero() || p.ToldAt.After(to) {
 			continue
@@ -155,12 +158,14 @@ func (s *server) report(out *apitype.Degraded, v controller.View, live bool, goi
 			crept = append(crept, propertyOf(p, s.c.Zone()))
 		case p.Kind == guard.NewLevel && p.Waits():
 			levels = append(levels, propertyOf(p, s.c.Zone()))
+		case to.Sub(p.AcceptedAt) < saidFor:
+			accepted = append(accepted, propertyOf(p, s.c.Zone()))
 		}
 	}
 	for _, x := range []struct {
 		to   *[]apitype.PathProperties
 		list []apitype.Property
-	}{{&out.Recurs, recurs}, {&out.Crept, crept}, {&out.NewLevels, levels}} {
+	}{{&out.Recurs, recurs}, {&out.Crept, crept}, {&out.NewLevels, levels}, {&out.Accepted, accepted}} {
 		if len(x.list) > 0 {
 			*x.to = append(*x.to, apitype.PathProperties{Path: name, Properties: x.list})
 			told = true

@@ -3,8 +3,6 @@ package cli
 import (
 	"bytes"
 	"context"
-	"fmt"
-	"net/netip"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -15,9 +13,8 @@ import (
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/network/world"
-	"woodlark.example/internal/network/world/live"
 	"woodlark.example/internal/plan"
-	"woodlark.example/internal/probe/trace"
+	"woodlark.example/internal/probe/history"
 )
 
 // The past of routes: every second hour of the last days.
@@ -65,30 +62,15 @@ func pastTraces(ctx context.Context, m *world.Model, agent, host, target string,
 	if err != nil {
 		return nil, err
 	}
-	var list []plan.Trace
-	names := map[netip.Addr]string{}
 	owners, err := route.ParseOwners(bytes.NewReader(demo.Owners))
 	if err != nil {
 		return nil, err
 	}
-	for at := end.Add(-routeHistory).Truncate(routeEvery); at.Before(end) && ctx.Err() == nil; at = at.Add(routeEvery) {
-		h, err := live.Virtual(m, at).At(host)
-		if err != nil {
-			return nil, err
-		}
-		results, err := trace.Measure(ctx, h, h, trace.Options{Mark: uint64(at.UnixNano())}, trace.Request{Addr: addr, Probes: routeProbes, Interval: time.Second, OneFlow: true})
-		if err != nil {
-			return nil, err
-		}
-		r := results[0]
-		if r.Err != nil {
-			return nil, fmt.Errorf("the past of the route to %s: %w", target, r.Err)
-		}
-		report := r.Report(ctx, h, h, trace.Context{Target: target, From: agent, Names: true, Known: names, Owners: owners})
-		for a, name := range report.Names() {
-			names[a] = name
-		}
-		list = append(list, plan.Trace{ID: ident.New(), Watch: watch, Target: target, Family: 4, Via: reading.Via{}.String(), Started: at, Ended: at.Add(r.Took), Outcome: plan.Done, Report: &report})
+	way := history.Way{Agent: agent, Host: host, Target: target, To: addr, Every: routeEvery, Probes: routeProbes, Owners: owners}
+	traced, err := history.Routes(ctx, m, way, end.Add(-routeHistory).Truncate(routeEvery), end)
+	list := make([]plan.Trace, len(traced))
+	for i, t := range traced {
+		list[i] = plan.Trace{ID: ident.New(), Watch: watch, Target: target, Family: 4, Via: reading.Via{}.String(), Started: t.At, Ended: t.At.Add(t.Took), Outcome: plan.Done, Report: &t.Report}
 	}
-	return list, ctx.Err()
+	return list, err
 }

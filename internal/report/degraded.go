@@ -28,6 +28,7 @@ func Degraded(w io.Writer, ink Ink, d apitype.Degraded, zone *time.Location) err
 		degradedPath(&l, ink, p, d.ToAt, zone)
 	}
 	properties(&l, ink, "New levels that wait to be accepted", d.NewLevels, zone)
+	properties(&l, ink, "Taken for normal lately", d.Accepted, zone)
 	properties(&l, ink, "Slowly worse", d.Crept, zone)
 	properties(&l, ink, "Worse at the same hours, and expected then", d.Recurs, zone)
 	if len(d.Ended) > 0 {
@@ -243,7 +244,7 @@ func DegradedCSV(w io.Writer, d apitype.Degraded) error {
 	for _, e := range d.Ended {
 		episodesCSV(add, "over", e.Path, e.Episodes)
 	}
-	for section, list := range map[string][]apitype.PathProperties{"new_level": d.NewLevels, "crept": d.Crept, "recurs": d.Recurs} {
+	for section, list := range map[string][]apitype.PathProperties{"new_level": d.NewLevels, "accepted": d.Accepted, "crept": d.Crept, "recurs": d.Recurs} {
 		for _, x := range list {
 			for _, p := range x.Properties {
 				detail := ""
@@ -265,7 +266,7 @@ func DegradedCSV(w io.Writer, d apitype.Degraded) error {
 	return CSV(w, rows)
 }
 
-var sectionRank = map[string]int{"incident": 0, "now": 1, "new_level": 2, "crept": 3, "recurs": 4, "over": 5, "never_answered": 6, "not_judged": 7}
+var sectionRank = map[string]int{"incident": 0, "now": 1, "new_level": 2, "accepted": 3, "crept": 4, "recurs": 5, "over": 6, "never_answered": 7, "not_judged": 8}
 
 func episodesCSV(add func(map[string]string), section string, p apitype.Path, list []apitype.Episode) {
 	for _, e := range list {

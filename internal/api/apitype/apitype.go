@@ -591,6 +591,7 @@ type Degraded struct {
 	Recurs    []PathProperties `json:"recurs" doc:"What comes back at hours of its own"`
 	Crept     []PathProperties `json:"crept" doc:"What got slowly worse over days or weeks"`
 	NewLevels []PathProperties `json:"new_levels" doc:"What stayed, and waits to be accepted"`
+	Accepted  []PathProperties `json:"accepted" doc:"What was taken for normal in the last week before the end of the period"`
 	NotJudged []NotJudged      `json:"not_judged" doc:"Paths that could not be judged, and why"`
 	Never     []Path           `json:"never_answered" doc:"Never answered since they are measured"`
 	Healthy   int              `json:"healthy" doc:"Paths of which there is nothing to tell"`
