@@ -82,6 +82,9 @@ func (j *Judge) Baseline() *baseline.Baseline { return j.baseline }
 // Add judges the next reading and returns what happened. Readings must come in order of time.
 func (j *Judge) Add(p baseline.Point) []Change {
 	var changes []Change
+	if p.Sent == 0 && j.last.Sent > 0 {
+		return j.beside(p)
+	}
 	if !j.last.At.IsZero() {
 		j.noteGap(p)
 	}
@@ -98,6 +101,14 @@ func (j *Judge) Add(p baseline.Point) []Change {
 		j.before = p
 	}
 	return changes
+}
+
+// beside judges figures that other measurements than the path's own probes gave.
+func (j *Judge) beside(p baseline.Point) (changes []Change) {
+	for _, m := range baseline.Measures() {
+		changes = j.judge(m, p, changes)
+	}
+	return j.settle(p, changes)
 }
 
 func end(p baseline.Point) time.Time { return p.At.Add(p.Span) }
@@ -213,6 +224,9 @@ func (j *Judge) sample(m baseline.Measure, t *track, p *baseline.Point) (s sampl
 
 // judge follows one measure.
 func (j *Judge) judge(m baseline.Measure, p baseline.Point, changes []Change) []Change {
+	if _, has := p.Value(m); !has {
+		return changes
+	}
 	t := j.track(m)
 	s, w, ok := j.sample(m, t, &p)
 	if !ok {

@@ -127,7 +127,7 @@ func (g *guardedWorld) measure(t *testing.T, c *controller.Controller, past *con
 	from, to := must(g.m.Find(host))(t), must(g.m.Find(p[1]))(t)
 	addr, ok := g.m.Nodes()[to].Addr(wire.IPv4)
 	require.True(t, ok)
-	pinged := history.Path{From: from, To: addr, Interval: 2 * time.Second, Wait: 2 * time.Second, Phase: controller.Phase(id, 2*time.Second)}
+	pinged := history.Path{From: from, To: addr, Interval: 3 * time.Second, Wait: 2 * time.Second, Phase: controller.Phase(id, 3*time.Second)}
 	var failed error
 	require.NoError(t, past.Add(t.Context(), id, func(yield func(controller.Minute) bool) {
 		failed = history.Minutes(t.Context(), g.m, pinged, start, reference, func(r reading.Reading, probes []reading.Probe) error {

@@ -205,6 +205,9 @@ func (c *Controller) carryOutTwo(ctx context.Context, s TwoEndedSpec, near, far 
 		defer cancel()
 		err = c.store.SaveTwoEnded(keeping, row)
 		c.carried.add(row)
+		if err == nil {
+			err = c.judgeFigures(keeping, near.ID, x)
+		}
 	}
 	if err != nil {
 		c.noteAway(err)
@@ -253,7 +256,7 @@ func (c *Controller) takeOneTwoEnded(ctx context.Context, agent ident.ID, x plan
 	}
 	c.carried.add(row)
 	c.publish(Event{Kind: NewTwoEnded})
-	return nil
+	return c.judgeFigures(ctx, agent, x)
 }
 
 // beganTwo keeps when it really began, behind those that it waited for.

@@ -40,6 +40,10 @@ func (s *Store) GuardOf(ctx context.Context, path ident.ID) (Guard, bool, error)
 
 // History is what of a path's readings is learnt from.
 func (s *Store) History(ctx context.Context, path ident.ID, from, to time.Time) (*baseline.History, error) {
+	beside, err := s.figures(ctx, path, from, to)
+	if err != nil {
+		return nil, err
+	}
 	rows, err := s.query(ctx, "SELECT at, span_ms, sent, answered, lost, rtt_median_ns, jitter_ns FROM readings WHERE path_id = ? AND at >= ? AND at < ? AND flags & ? = 0 ORDER BY at",
 		path[:], from.UTC(), to.UTC(), plan.NotJudged)
 	if err != nil {
@@ -61,6 +65,13 @@ func (s *Store) History(ctx context.Context, path ident.ID, from, to time.Time) 
 		if v, ok := duration(row.JitterNs).Get(); ok {
 			p.Set(baseline.Jitter, figure.Millis(v))
 		}
+		for len(beside) > 0 && beside[0].At.Before(p.At) {
+			h.Add(beside[0])
+			beside = beside[1:]
+		}
+		h.Add(p)
+	}
+	for _, p := range beside {
 		h.Add(p)
 	}
 	return h, wrap("read what is learnt from", rows.Err())

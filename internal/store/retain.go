@@ -46,6 +46,7 @@ func (s *Store) DropOld(ctx context.Context, now, before time.Time) error {
 		s.dropRows(ctx, "measurements", &TwoEnded{}, "started_at < ?", before),
 		s.dropRows(ctx, "invites", &Invite{}, "ends_at < ?", now.UTC().AddDate(0, -1, 0)),
 		s.dropRows(ctx, "episodes", &Episode{}, "to_at < ?", long),
+		s.dropRows(ctx, "figures", &Figure{}, "at < ?", before),
 		s.dropRows(ctx, "incidents", &Incident{}, "to_at < ?", long),
 		s.dropRows(ctx, "changes", &Change{}, "at < ?", long),
 		s.dropRows(ctx, "rollups", &rollupRow{}, "span_s = ? AND at < ?", rollupSpans[0], before),

@@ -1,0 +1,66 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"gorm.io/gorm/clause"
+
+	"woodlark.example/core/baseline"
+	"woodlark.example/internal/ident"
+)
+
+// Figure is a figure of a path that other measurements than its own readings gave: one-way
+// delay, voice quality, throughput.
+type Figure struct {
+	PathID  ident.ID  `gorm:"primaryKey"`
+	At      time.Time `gorm:"primaryKey"`
+	Measure string    `gorm:"primaryKey"` // see baseline.Measure
+	SpanMs  int64
+	Value   float64
+	Sent    int // packets that a ratio rests on
+}
+
+// FiguresOf are the figures of points.
+func FiguresOf(path ident.ID, points ...baseline.Point) (list []Figure) {
+	for _, p := range points {
+		for _, m := range baseline.Measures() {
+			if v, ok := p.Value(m); ok && m != baseline.Loss {
+				list = append(list, Figure{PathID: path, At: p.At.UTC(), Measure: m.String(), SpanMs: p.Span.Milliseconds(), Value: v, Sent: p.Sent})
+			}
+		}
+	}
+	return list
+}
+
+// SaveFigures keeps figures; what is kept already stays.
+func (s *Store) SaveFigures(ctx context.Context, list []Figure) error {
+	if len(list) == 0 {
+		return nil
+	}
+	return wrap("keep figures", s.db.WithContext(ctx).Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(list, batchRows).Error)
+}
+
+// figures are those of a path as points, oldest first.
+func (s *Store) figures(ctx context.Context, path ident.ID, from, to time.Time) (list []baseline.Point, err error) {
+	var rows []Figure
+	if err := s.db.WithContext(ctx).Where("path_id = ? AND at >= ? AND at < ?", path, from.UTC(), to.UTC()).Order("at").Find(&rows).Error; err != nil {
+		return nil, wrap("read figures", err)
+	}
+	for _, r := range rows {
+		var m baseline.Measure
+		if m.UnmarshalText([]byte(r.Measure)) != nil {
+			continue // of a later version
+		}
+		p := baseline.Point{At: r.At, Span: time.Duration(r.SpanMs) * time.Millisecond}
+		if m.Counted() {
+			p.Sent = r.Sent
+		} else if n := len(list); n > 0 && list[n-1].At.Equal(r.At) && list[n-1].Sent == 0 {
+			list[n-1].Set(m, r.Value)
+			continue
+		}
+		p.Set(m, r.Value)
+		list = append(list, p)
+	}
+	return list, nil
+}
