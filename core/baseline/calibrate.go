@@ -61,11 +61,29 @@ func (m *Model) calibrate(f *fitter) {
 	}
 	flush()
 	for k := range m.Limits {
-		m.Limits[k] = limitOf(blocks[k], Sure[k])
+		m.Limits[k] = limitOf(blocks[k], m.sure(k), m.Measure.Counted())
 	}
 }
 
-func limitOf(blocks []float64, sure float64) float64 {
+const (
+	// lossy is the ratio from which on a path is one that loses: what does so at all does so in
+	// spells, the longest of which a fortnight need not hold.
+	lossy = 0.0004
+	// spells is how much more evidence that takes.
+	spells = 1.5
+)
+
+// sure is the least evidence at which a detector is to be believed.
+func (m *Model) sure(k int) float64 {
+	if m.Measure.Counted() && k != large && m.Base >= lossy {
+		return spells * Sure[k]
+	}
+	return Sure[k]
+}
+
+// limitOf is the evidence that blocks like those reach once in so many years. seldom says that
+// most of them hold nothing at all, so that the highest ones are of another kind.
+func limitOf(blocks []float64, sure float64, seldom bool) float64 {
 	if len(blocks) == 0 {
 		return sure
 	}
@@ -76,10 +94,18 @@ func limitOf(blocks []float64, sure float64) float64 {
 	width := max(0, (high-middle)/(2.484-0.3665))
 	years := math.Log(wrongIn * 365 * 24 / blockHours)
 	limit := middle - 0.3665*width + width*years
-	// What is seldom shows in the highest blocks only: by how much they are above the fourth
-	// quarter's edge, on average. One of them alone is no habit.
-	if n >= 20 {
-		edge, top := quantile(blocks, 0.8), blocks[n-n/5:]
+	// What is seldom shows in the highest blocks only: by how much they are above the edge of
+	// the fourth quarter, on average; or, of what comes in a few blocks only, of the last tenth.
+	// One of them alone is no habit.
+	parts := []int{5}
+	if seldom {
+		parts = append(parts, 10)
+	}
+	for _, part := range parts {
+		if n/part < 4 {
+			break
+		}
+		edge, top := quantile(blocks, 1-1/float64(part)), blocks[n-n/part:]
 		var excess float64
 		for i, v := range top {
 			if i == len(top)-1 {
@@ -87,7 +113,7 @@ func limitOf(blocks []float64, sure float64) float64 {
 			}
 			excess += (v - edge) / float64(len(top))
 		}
-		limit = max(limit, edge+excess*(years+math.Log(0.2)))
+		limit = max(limit, edge+excess*(years-math.Log(float64(part))))
 	}
 	days := float64(len(blocks)) * blockHours / 24
 	limit = max(limit, blocks[len(blocks)-1]*(1.1+1/days))

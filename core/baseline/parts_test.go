@@ -130,14 +130,22 @@ func TestLimits(t *testing.T) {
 	for i := range calm {
 		calm[i] = 2 + float64(i%7)/7
 	}
-	assert.Equal(t, 16.0, limitOf(calm, 16), "a calm past asks for no more than usual")
+	assert.Equal(t, 16.0, limitOf(calm, 16, false), "a calm past asks for no more than usual")
 	restless := make([]float64, 84)
 	for i := range restless {
 		restless[i] = 4 - 5*math.Log(-math.Log((float64(i)+0.5)/84)) // Gumbel, 5 wide
 	}
 	// Once in 20 years of 4 hours: 4 + 5·ln(43,800) = 57.4.
-	assert.InDelta(t, 57.4, limitOf(restless, 16), 8)
-	assert.Equal(t, 16.0, limitOf(nil, 16))
+	assert.InDelta(t, 57.4, limitOf(restless, 16, false), 8)
+	assert.Equal(t, 16.0, limitOf(nil, 16, false))
+	// In one block of twelve something comes whose highest evidence is 10 on average,
+	// exponentially: once in 20 years there are 3,650 of those, and 10·ln(3,650) = 82.
+	seldom := make([]float64, 84)
+	for i := range 7 {
+		seldom[77+i] = -10 * math.Log((float64(7-i)-0.5)/7)
+	}
+	assert.Less(t, limitOf(seldom, 16, false), 60.0)
+	assert.InDelta(t, 70, limitOf(seldom, 16, true), 12)
 }
 
 func TestTwoGroups(t *testing.T) {

@@ -83,6 +83,9 @@ func (f *fitter) weekly(m *Model, mine, others []int) (Rhythm, bool) {
 			best, from = length, b-length+1
 		}
 	}
+	if best > 0 && f.elsewhere(from, best, mine, others) {
+		return Rhythm{}, false
+	}
 	took := time.Duration(best*f.c.length) * time.Minute
 	if took < weeklyLeast || took > weeklyMost {
 		return Rhythm{}, false
@@ -95,6 +98,34 @@ func (f *fitter) weekly(m *Model, mine, others []int) (Rhythm, bool) {
 	}
 	return r, true
 }
+
+// elsewhere reports whether the path is as bad now and then at other hours too: then it is no
+// matter of that day.
+func (f *fitter) elsewhere(from, length int, mine, others []int) bool {
+	least := math.Inf(1)
+	for b := from; b < from+length; b++ {
+		for _, d := range mine {
+			if f.c.count[d][b] > 0 {
+				least = min(least, f.c.middle[d][b])
+			}
+		}
+	}
+	n, bad := 0, 0
+	for _, d := range others {
+		for b := range f.c.bins {
+			if f.c.count[d][b] > 0 {
+				n++
+				if f.c.middle[d][b] >= least {
+					bad++
+				}
+			}
+		}
+	}
+	return float64(bad) > seldomShare*float64(n)
+}
+
+// seldomShare of the hours of other days may be as bad.
+const seldomShare = 0.01
 
 // probes of a reading, at the least.
 func (m *Model) probes() int { return max(m.Of, 1) }

@@ -71,7 +71,7 @@ func runResults(c *call) error {
 	c.flags.BoolVar(&runs, "runs", false, "runs instead of readings: what was done, failed or missed")
 	c.flags.BoolVar(&traces, "traces", false, "traces instead of readings, newest first")
 	c.formats = []string{"ndjson"}
-	c.flags.Lookup("format").Usage = "text, json or csv; ndjson for the readings of many paths in the order of time, as 'degraded -replay' reads them"
+	c.flags.Lookup("format").Usage = "text, json or csv; ndjson for the readings of many paths in the order of time, or with -traces their routes, as 'degraded -replay' reads them"
 	c.flags.StringVar(&outcome, "outcome", "", "only runs that ended so: done, failed, missed, cancelled")
 	if err := c.parse(); err != nil {
 		return err
@@ -86,8 +86,11 @@ func runResults(c *call) error {
 	if runs && traces {
 		return wrongCall("-runs and -traces exclude each other")
 	}
-	if c.format == "ndjson" && (runs || traces) {
-		return wrongCall("-format ndjson is for readings, not for runs or traces")
+	if c.format == "ndjson" && runs {
+		return wrongCall("-format ndjson is for readings and traces, not for runs")
+	}
+	if c.format == "ndjson" && traces {
+		return c.streamRoutes(api, o, last)
 	}
 	if traces {
 		return c.listTraces(api, o)

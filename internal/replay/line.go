@@ -166,3 +166,6 @@ type RouteLine struct {
 	At     time.Time `json:"at"`
 	Hops   []*string `json:"hops"`
 }
+
+// SetFamily says by which family the route was found.
+func (r *RouteLine) SetFamily(family string) { r.Family = text(family) }
