@@ -69,16 +69,20 @@ const (
 	// lossy is the ratio from which on a path is one that loses: what does so at all does so in
 	// spells, the longest of which a fortnight need not hold.
 	lossy = 0.0004
-	// spells is how much more evidence that takes.
-	spells = 1.5
+	// spells is how much more evidence that takes; harshSpells, of much that is lost.
+	spells      = 1.5
+	harshSpells = 1.3
 )
 
 // sure is the least evidence at which a detector is to be believed.
 func (m *Model) sure(k int) float64 {
-	if m.Measure.Counted() && k != large && m.Base >= lossy {
-		return spells * Sure[k]
+	switch {
+	case !m.Measure.Counted() || m.Base < lossy:
+		return Sure[k]
+	case k == large:
+		return harshSpells * Sure[k]
 	}
-	return Sure[k]
+	return spells * Sure[k]
 }
 
 // limitOf is the evidence that blocks like those reach once in so many years. seldom says that

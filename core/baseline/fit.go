@@ -74,6 +74,10 @@ func fit(m Measure, h *History, moments []moment, weights []float64, t Training)
 // it was at that hour on its worst day.
 const beyondWorst = 1.6
 
+// unseenTimes is how many times what is expected a path may take, at the most, at an hour that
+// was seen on less than three days.
+const unseenTimes = 2.0
+
 // cap holds the slack of hours that differ much from day to day to what was seen: twice as bad
 // as on the worst day is no habit.
 func (f *fitter) cap(sh *shape, m *Model) {
@@ -107,7 +111,15 @@ func (f *fitter) cap(sh *shape, m *Model) {
 				continue
 			}
 			off := math.Abs(m.Scale.from(top) - low)
-			if off < 2*tolerance || sh.seen[k][b] < 3 {
+			if sh.seen[k][b] < 3 {
+				// In a scale of logarithms, what is not known of a day would know no bounds.
+				expected := m.Scale.from(sh.middle[k][b] + sh.level)
+				most := m.Scale.worse(expected, max((unseenTimes-1)*math.Abs(expected), 10*m.tolerances.Of(m.Measure, expected))) + sh.swing
+				sh.slack[k][b] = min(sh.slack[k][b], most)
+				sh.step[k][b] = min(sh.step[k][b], most)
+				continue
+			}
+			if off < 2*tolerance {
 				continue
 			}
 			most := m.Scale.worse(low, beyondWorst*off) + quiet - sh.middle[k][b]

@@ -1,6 +1,7 @@
 package baseline
 
 import (
+	"iter"
 	"slices"
 	"time"
 )
@@ -71,6 +72,17 @@ func (h *History) timeOf(i int) time.Time {
 		return time.Time{}
 	}
 	return time.Unix(h.at[i], 0).UTC()
+}
+
+// Between are the points from a time (inclusive) to another (exclusive), oldest first.
+func (h *History) Between(from, to time.Time) iter.Seq[Point] {
+	return func(yield func(Point) bool) {
+		for i := h.index(from); i < h.Len() && h.at[i] < to.Unix(); i++ {
+			if !yield(h.Point(i)) {
+				return
+			}
+		}
+	}
 }
 
 // Forget lets go of the points before a time.

@@ -421,3 +421,35 @@ func TestARestartChangesNothing(t *testing.T) {
 		assert.Len(t, got.Excesses, len(want.Excesses))
 	}
 }
+
+// TestADayIsNoReasonToTakeAnythingForNormal: a path that hardly varies, a day and some old: what
+// lasts six hours is told, and the band says nothing absurd.
+func TestADayIsNoReasonToTakeAnythingForNormal(t *testing.T) {
+	for _, grain := range []float64{0.00001, 0.01, 0.1} {
+		p := guard.NewPath(&guard.Options{}, 0.3)
+		start := time.Date(2026, 11, 2, 7, 0, 0, 0, time.UTC) // a Monday
+		slower := start.Add(30 * time.Hour)
+		var told time.Time
+		for at := start; at.Before(slower.Add(8 * time.Hour)); at = at.Add(time.Minute) {
+			v := 10 + grain*float64(at.Unix()/60*7919%13)/13
+			if !at.Before(slower) {
+				v += 15
+			}
+			point := baseline.Point{At: at, Span: time.Minute, Sent: 60, Answered: 60}
+			point.Set(baseline.RTT, v)
+			for _, c := range p.Add(point) {
+				if c.What == guard.Opened {
+					told = at
+				}
+			}
+			if at.Equal(slower) {
+				n, ok := p.Judge().Baseline().At(baseline.RTT, at)
+				require.True(t, ok)
+				assert.InDelta(t, 10, n.Expected, 0.2)
+				assert.Greater(t, n.Low, 8.0)
+				assert.Less(t, n.High, 13.0)
+			}
+		}
+		assert.Equal(t, 6*time.Hour, told.Sub(slower), "grain %v", grain)
+	}
+}

@@ -2,6 +2,7 @@ package guard
 
 import (
 	"math"
+	"slices"
 	"time"
 
 	"woodlark.example/core/baseline"
@@ -36,6 +37,44 @@ func (j *Judge) settleLevels(now time.Time) (changes []Change) {
 		changes = append(changes, j.change(Settled, m, now))
 	}
 	return changes
+}
+
+// measureLevel says of a new level what it is over all of its readings, not over the last ones
+// alone.
+func (j *Judge) measureLevel(c *Change, h *baseline.History, now time.Time) {
+	m := j.find(func(x *matter) bool { return x.number == c.Number })
+	if m == nil {
+		return
+	}
+	for i := range m.Excesses {
+		x := &m.Excesses[i]
+		shifts := h.Shifts(j.baseline, x.Measure, x.From, now)
+		if !x.Open() || len(shifts) < 2 {
+			continue
+		}
+		var list []sample
+		for p := range h.Between(x.From, now) {
+			if v, ok := p.Value(x.Measure); ok && !p.Silent() {
+				list = append(list, sample{value: float32(v), sent: int32(p.Sent), lost: int32(p.Lost)})
+			}
+		}
+		whole := (&track{}).now(x.Measure, list)
+		shift := mean(shifts)
+		if !x.Measure.Counted() {
+			slices.Sort(shifts)
+			shift = middle(shifts)
+		}
+		if x.Measure.LessIsWorse() {
+			shift = -shift
+		}
+		normal := whole.Now - shift
+		if x.Measure.Counted() {
+			normal = max(0, normal)
+		}
+		x.Low, x.High, x.Normal = max(0, x.Low+normal-x.Normal), x.High+normal-x.Normal, normal
+		x.Now, x.NowLow, x.NowHigh, x.Readings, x.Sent, x.Lost = whole.Now, whole.NowLow, whole.NowHigh, whole.Readings, whole.Sent, whole.Lost
+	}
+	c.Episode = m.clone()
 }
 
 // expectReturn notes by how much a new level is above the former one.

@@ -151,6 +151,9 @@ func (p *Path) Train(h *baseline.History, now time.Time) (changes []Change) {
 	weights := p.Weights(now)
 	p.memory.Take(h, p.options.Calendar, weights, now)
 	if changes = p.judge.settleLevels(now); len(changes) > 0 {
+		for i := range changes {
+			p.judge.measureLevel(&changes[i], h, now)
+		}
 		p.keep(changes)
 		p.noteLevels(changes, now)
 		weights = p.Weights(now)
