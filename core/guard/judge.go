@@ -236,7 +236,7 @@ func (j *Judge) judge(m baseline.Measure, p baseline.Point, changes []Change) []
 	limits := j.baseline.Limits(m)
 	j.returned(m, s)
 	t.add(s, limits)
-	t.following.Hold = false
+	t.following.Hold = m.Counted() && t.suspects(limits)
 	if going := j.find(func(x *matter) bool { return !x.closed && x.measure[m] != nil }); going != nil {
 		t.following.Hold = true
 		return j.follow(going, m, t, s, w, changes)
