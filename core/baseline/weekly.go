@@ -100,7 +100,7 @@ func (f *fitter) weekly(m *Model, mine, others []int) (Rhythm, bool) {
 }
 
 // elsewhere reports whether the path is as bad now and then at other hours too: then it is no
-// matter of that day.
+// matter of that day. What comes on another day of the week each time is a matter of that one.
 func (f *fitter) elsewhere(from, length int, mine, others []int) bool {
 	least := math.Inf(1)
 	for b := from; b < from+length; b++ {
@@ -115,13 +115,29 @@ func (f *fitter) elsewhere(from, length int, mine, others []int) bool {
 		for b := range f.c.bins {
 			if f.c.count[d][b] > 0 {
 				n++
-				if f.c.middle[d][b] >= least {
+				if f.c.middle[d][b] >= least && !f.eachWeek(d, b, least) {
 					bad++
 				}
 			}
 		}
 	}
 	return float64(bad) > seldomShare*float64(n)
+}
+
+// eachWeek reports whether the path is as bad at an hour of a day on all days of that name, and
+// there are several.
+func (f *fitter) eachWeek(d, b int, least float64) bool {
+	n := 0
+	for i, x := range f.c.days {
+		if x.weekday != f.c.days[d].weekday || f.c.count[i][b] == 0 {
+			continue
+		}
+		if f.c.middle[i][b] < least {
+			return false
+		}
+		n++
+	}
+	return n >= likeWeeks
 }
 
 // seldomShare of the hours of other days may be as bad.

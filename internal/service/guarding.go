@@ -96,6 +96,9 @@ func named(zone *time.Location) *time.Location {
 	if set && name == "" {
 		return time.UTC
 	}
+	if name == "Etc/UTC" || name == "Etc/GMT" {
+		return time.UTC
+	}
 	if z, err := time.LoadLocation(name); err == nil && name != "" && name != "Local" {
 		return z
 	}

@@ -12,6 +12,7 @@ import { StateMark } from "../parts/StateMark";
 import { TimePlot, type Range } from "../parts/TimePlot";
 import { TwoEndsOf } from "../parts/TwoEndsOf";
 import { Trouble } from "../parts/Trouble";
+import { WeekPlot } from "../parts/WeekPlot";
 
 const minute = 60_000;
 const hour = 60 * minute;
@@ -121,7 +122,10 @@ export function OnePath() {
           </span>
         )}
       </p>
-      <p className="pt-0.5 pb-5">{headline?.sentence}</p>
+      <div className="pt-0.5 pb-5">
+        <p>{headline?.sentence}</p>
+        {p.state === "steady" && p.daily && <p>{(p.findings ?? [])[(p.findings ?? []).length - 1]?.sentence}</p>}
+      </div>
       <section aria-labelledby="along-time" className="border-t border-line pt-3">
         <h2 id="along-time" className="sr-only">
           Along time
@@ -328,10 +332,12 @@ function Normal({ path }: { path: Path }) {
             {b.pinned ? "Let it roll" : "Pin it"}
           </button>
           {pin.error && <span className="text-plum"> {pin.error.message}</span>}
+          {path.learning_until_at && ` Still being learnt, until ${when(path.learning_until_at)}.`}
         </p>
       ) : (
         <p className="mt-2 text-sm text-soft">No baseline yet: a path has one after 30 readings.</p>
       )}
+      {b && <WeekPlot id={path.id} />}
     </section>
   );
 }
