@@ -302,6 +302,56 @@ func TestBaselinesOverHTTP(t *testing.T) {
 	assert.Equal(t, "overall", p.Normal.Resolution)
 }
 
+func TestBaselinesAreCarriedAndCompared(t *testing.T) {
+	s := serve(t)
+	path := "/paths/" + s.path.String()
+	answer, body := s.call("GET", "/api/v1"+path+"/baseline/file", "")
+	require.Equal(t, 404, answer.StatusCode, body)
+	assert.Contains(t, body, "has no baseline yet")
+	_, _ = s.call("POST", "/api/v1"+path+"/baseline", `{"last":"2h"}`)
+	b := get[apitype.Baseline](s, path+"/baseline")
+	require.Len(t, b.Measures, 3)
+	for _, m := range b.Measures {
+		assert.Len(t, m.Week, 168, m.Measure)
+	}
+	kept := get[[]apitype.StoredBaseline](s, path+"/baselines")
+	require.Len(t, kept, 1)
+	assert.True(t, kept[0].InUse)
+	file := get[apitype.BaselineFile](s, path+"/baseline/file?measure=rtt")
+	assert.Equal(t, "woodlark-baseline-1", file.Form)
+	assert.NotContains(t, string(file.Baseline), `"loss"`, "some measures only")
+	data, err := json.Marshal(file)
+	require.NoError(t, err)
+	answer, body = s.call("PUT", "/api/v1"+path+"/baseline/file?pin=true", string(data))
+	require.Equal(t, 200, answer.StatusCode, body)
+	assert.True(t, get[apitype.Baseline](s, path+"/baseline").Pinned)
+	differs := get[[]apitype.Difference](s, path+"/baseline/differences?b="+kept[0].ID)
+	require.Len(t, differs, 1, "they have one measure in common")
+	assert.False(t, differs[0].Differs)
+	answer, body = s.call("POST", "/api/v1"+path+"/baseline/roll", "")
+	require.Equal(t, 200, answer.StatusCode, body)
+	assert.Len(t, get[apitype.Baseline](s, path+"/baseline").Measures, 3)
+	for _, c := range []struct{ method, at, body, says string }{
+		{"GET", "/baseline/file?measure=warmth", "", "measure \"warmth\" is unknown"},
+		{"PUT", "/baseline/file", `{"form":"woodlark-baseline-1","from":"a","to":"b","family":4,"via":"icmp","baseline":{"zone":"Mars/Olympus"}}`, "a baseline's zone"},
+		{"PUT", "/baseline/file", `{"form":"other","from":"a","to":"b","family":4,"via":"icmp","baseline":{}}`, "woodlark-baseline-1"},
+		{"GET", "/baseline/differences", "", "say with b or other"},
+		{"GET", "/baseline/differences?b=x", "", "x"},
+		{"POST", "/accept", `{"kind":"new_level"}`, "nothing of the kind new_level waits"},
+		{"POST", "/accept", `{"kind":"daily"}`, "new_level"},
+	} {
+		answer, body := s.call(c.method, "/api/v1"+path+c.at, c.body)
+		assert.Equal(t, 422, answer.StatusCode, "%s %s: %s", c.method, c.at, body)
+		assert.Contains(t, body, strings.ReplaceAll(c.says, `"`, `\"`), c.at)
+	}
+	assert.Empty(t, get[[]apitype.Incident](s, "/incidents"))
+	answer, body = s.call("GET", "/api/v1/reports/degraded?from_at=2026-11-02T10:00:00Z&to_at=2026-11-02T09:00:00Z", "")
+	assert.Equal(t, 422, answer.StatusCode, body)
+	old := get[apitype.Degraded](s, "/reports/degraded?from_at=2026-11-02T09:00:00Z&to_at=2026-11-02T10:00:00Z")
+	assert.Contains(t, old.Summary, "0 paths of ")
+	assert.Empty(t, old.NotJudged, "how it is now says nothing of then")
+}
+
 func TestRunsOnDemand(t *testing.T) {
 	s := serve(t)
 	answer, body := s.call("POST", "/api/v1/runs", `{"from":"quay","to":["192.0.2.9"],"probes":60}`)

@@ -134,7 +134,7 @@ func TestAnswersAreAsTheDocumentSays(t *testing.T) {
 	require.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/health", pier.Key, plan.Health{Version: "1", May: []string{}, Addresses: []string{}}).StatusCode)
 	id := s.path.String()
 	gets := []string{"/status", "/agents", "/paths", "/paths?trace=true&all=true", "/paths/" + id, "/paths/" + id + "/series", "/paths/" + id + "/readings", "/paths/" + id + "/episodes", "/paths/" + id + "/routes", "/paths/" + id + "/lanes",
-		"/watches", "/watches/new", "/watches/holm", "/runs", "/sweeps", "/traces", "/two-ended", "/degraded", "/notices", "/changes", "/baselines"}
+		"/watches", "/watches/new", "/watches/holm", "/runs", "/sweeps", "/traces", "/two-ended", "/degraded", "/reports/degraded", "/incidents", "/notices", "/changes", "/baselines"}
 	check := func() {
 		for _, path := range gets {
 			answer, body := s.call(http.MethodGet, "/api/v1"+path, "")
@@ -171,7 +171,7 @@ func TestAnswersAreAsTheDocumentSays(t *testing.T) {
 		s.ask(http.MethodGet, "/sweeps/"+sweep.ID, "", http.StatusOK, &x)
 		return x.Outcome == "done"
 	}, 10*time.Second, 10*time.Millisecond)
-	gets = append(gets, "/paths/"+id+"/baseline")
+	gets = append(gets, "/paths/"+id+"/baseline", "/paths/"+id+"/baselines", "/paths/"+id+"/baseline/file")
 	check()
 }
 
