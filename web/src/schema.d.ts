@@ -1066,6 +1066,8 @@ export interface components {
             to: string;
         };
         Degraded: {
+            /** @description What was taken for normal in the last week before the end of the period */
+            accepted: components["schemas"]["PathProperties"][] | null;
             /** @description What got slowly worse over days or weeks */
             crept: components["schemas"]["PathProperties"][] | null;
             /** @description Steady now, but worse at the same hours of most days */
