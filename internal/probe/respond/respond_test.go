@@ -334,6 +334,8 @@ func TestWhoIsPutOutIsToldThatItIsBusy(t *testing.T) {
 	other, err := net.Dial("tcp", r.At().String())
 	require.NoError(t, err)
 	defer other.Close()
+	_, err = io.ReadFull(other, make([]byte, 1)) // it is in, and the first one out
+	require.NoError(t, err)
 	_, err = session.Ask(&begun{slow, head}, session.KeyFrom("gull"), session.Hello{Role: session.Control})
 	require.ErrorContains(t, err, "busy")
 }
