@@ -294,7 +294,7 @@ function Normal({ path }: { path: Path }) {
   const rows: [string, string, string, string][] = [
     ["RTT, median", ms(path.last?.rtt_median_ms), bandText(path.normal?.rtt_ms), "ms"],
     ["Jitter", ms(path.last?.jitter_ms), bandText(path.normal?.jitter_ms), "ms"],
-    ["Loss", percent(path.last?.loss_ratio), b?.loss_ratio != null ? percent(b.loss_ratio) : "–", "%"],
+    ["Loss", percent(path.last?.loss_ratio), path.normal?.loss_ratio ? percent(path.normal.loss_ratio.median) : "–", "%"],
   ];
   return (
     <section aria-labelledby="normal">

@@ -128,7 +128,7 @@ function Row({ path, carries }: { path: Path; carries: boolean }) {
   const worse = (measure: string) => (path.excesses ?? []).find((x) => x.measure === measure);
   const slow = worse("rtt");
   const rtt = slow ? { low: slow.normal_low, high: slow.normal_high } : path.normal?.rtt_ms;
-  const loss = worse("loss")?.normal ?? path.baseline?.loss_ratio;
+  const loss = worse("loss")?.normal ?? path.normal?.loss_ratio?.median;
   return (
     <Link to={"/paths/" + path.id} className={columnsOf(carries) + " py-2.5 hover:bg-sheet"} data-path={path.from + " " + path.to + " " + path.family}>
       <div className="min-w-0">
@@ -141,8 +141,8 @@ function Row({ path, carries }: { path: Path; carries: boolean }) {
             </span>
           )}
         </div>
-        <div className="truncate">
-          <span className="font-medium max-md:whitespace-normal">
+        <div className="break-words md:truncate">
+          <span className="font-medium">
             {path.from} → {path.to}
           </span>
           <span className="text-sm text-soft">
@@ -184,7 +184,7 @@ function Carries({ t }: { t: Path["throughput"] }) {
 /** Against is a figure over what is normal for it. */
 function Against({ now, unit, normal }: { now: string; unit: string; normal: string }) {
   return (
-    <div className="figures text-right">
+    <div className="figures text-right max-md:col-start-2">
       <div>
         {now}
         {now !== "–" && <span className="font-light text-soft"> {unit}</span>}
