@@ -45,6 +45,19 @@ func openStore(ctx context.Context, dir, name string) (*mariadb.Server, *store.S
 	return server, s, err
 }
 
+// openController is openStore with a controller on it that knows one agent.
+func openController(ctx context.Context, dir, name string) (*mariadb.Server, *store.Store, *controller.Controller, error) {
+	server, s, err := openStore(ctx, dir, name)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	c, err := controller.New(ctx, controller.Options{Store: s, Zone: time.UTC})
+	if err == nil {
+		err = c.AddAgent(ctx, store.Agent{Name: "bench", Kind: "simulated"}, nil)
+	}
+	return server, s, c, err
+}
+
 // minutes makes n minutes of readings of a path.
 func minutes(ctx context.Context, path ident.ID, end time.Time, n int, each func(core.Reading, []core.Probe) error) error {
 	m, err := world.Read([]byte(lane), world.Options{Reference: end})
@@ -152,19 +165,12 @@ func insertFloor(ctx context.Context, server *mariadb.Server, n int) (float64, e
 // reading times what the console asks for: a path's fortnight, and the home
 // page with 1,000 paths.
 func reading(ctx context.Context, dir string) error {
-	server, s, err := openStore(ctx, dir, "reading")
+	server, s, c, err := openController(ctx, dir, "reading")
 	if err != nil {
 		return err
 	}
 	defer server.Stop()
 	defer s.Close()
-	c, err := controller.New(ctx, controller.Options{Store: s, Zone: time.UTC})
-	if err != nil {
-		return err
-	}
-	if err := c.AddAgent(ctx, store.Agent{Name: "bench", Kind: "simulated"}, nil); err != nil {
-		return err
-	}
 	spec := controller.Spec{From: []string{"bench"}}
 	for i := range pinged {
 		spec.To = append(spec.To, target(i).String())

@@ -13,7 +13,6 @@ import (
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/plan"
-	"woodlark.example/internal/store"
 )
 
 // crowdOf is how many paths the service is to judge on one core, and to report of within a
@@ -24,19 +23,12 @@ const crowdOf = 10_000
 // takes to take in and judge a minute of all of them. A floor is the same upload handed to the
 // store alone.
 func tenThousand(ctx context.Context, dir string) error {
-	server, s, err := openStore(ctx, dir, "crowd")
+	server, s, c, err := openController(ctx, dir, "crowd")
 	if err != nil {
 		return err
 	}
 	defer server.Stop()
 	defer s.Close()
-	c, err := controller.New(ctx, controller.Options{Store: s, Zone: time.UTC})
-	if err != nil {
-		return err
-	}
-	if err := c.AddAgent(ctx, store.Agent{Name: "bench", Kind: "simulated"}, nil); err != nil {
-		return err
-	}
 	spec := controller.Spec{From: []string{"bench"}}
 	for i := range crowdOf {
 		spec.To = append(spec.To, target(i).String())
