@@ -8,7 +8,6 @@ import (
 	"strconv"
 	"time"
 
-	"woodlark.example/internal/api"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/client"
 	"woodlark.example/internal/replay"
@@ -17,19 +16,15 @@ import (
 // streamRoutes writes the routes that traces found on the paths that are meant, in the order
 // of time, as a replay reads them. Of many traces that found the same route some are left out.
 func (c *call) streamRoutes(from *client.Client, o pathOptions, last time.Duration) error {
-	query := url.Values{"limit": {"20000"}}
-	if o.from != "" {
-		query.Set("agent", o.from)
-	}
-	var all api.PathList
-	if err := from.Get(c.ctx, "/paths", query, &all); err != nil {
+	paths, err := o.watched(c, from)
+	if err != nil {
 		return err
 	}
 	var list []replay.RouteLine
 	seen := map[[3]string]bool{} // ways of asking share the routes of their ends
-	for _, p := range all.Paths {
+	for _, p := range paths {
 		ends := [3]string{p.From, p.To, strconv.Itoa(p.Family)}
-		if seen[ends] || o.to != "" && p.To != o.to || o.family != "" && o.family != ends[2] {
+		if seen[ends] {
 			continue
 		}
 		seen[ends] = true
@@ -52,9 +47,6 @@ func (c *call) streamRoutes(from *client.Client, o pathOptions, last time.Durati
 			}
 			list = append(list, line)
 		}
-	}
-	if len(seen) == 0 {
-		return wrongCall("no watched path is meant by -from %q -to %q; the console shows the paths there are", short(o.from), short(o.to))
 	}
 	slices.SortStableFunc(list, func(a, b replay.RouteLine) int { return a.At.Compare(b.At) })
 	w := bufio.NewWriter(c.out)

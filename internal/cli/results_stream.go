@@ -39,26 +39,37 @@ func (s *source) fill(c *call, from *client.Client, limit int) (bool, error) {
 	return len(s.page) > 0, nil
 }
 
-// streamReadings writes the readings of the paths that are meant, in the order of time.
-func (c *call) streamReadings(from *client.Client, o pathOptions, last time.Duration) error {
+// watched are the watched paths that are meant; there is one at the least.
+func (o pathOptions) watched(c *call, from *client.Client) (list []apitype.Path, err error) {
 	query := url.Values{"limit": {"20000"}}
 	if o.from != "" {
 		query.Set("agent", o.from)
 	}
 	var all api.PathList
 	if err := from.Get(c.ctx, "/paths", query, &all); err != nil {
+		return nil, err
+	}
+	for _, p := range all.Paths {
+		if (o.to == "" || p.To == o.to) && (o.family == "" || o.family == strconv.Itoa(p.Family)) {
+			list = append(list, p)
+		}
+	}
+	if len(list) == 0 {
+		return nil, wrongCall("no watched path is meant by -from %q -to %q; the console shows the paths there are", short(o.from), short(o.to))
+	}
+	return list, nil
+}
+
+// streamReadings writes the readings of the paths that are meant, in the order of time.
+func (c *call) streamReadings(from *client.Client, o pathOptions, last time.Duration) error {
+	paths, err := o.watched(c, from)
+	if err != nil {
 		return err
 	}
 	var sources []*source
 	begin := time.Now().Add(-last)
-	for _, p := range all.Paths {
-		if o.to != "" && p.To != o.to || o.family != "" && o.family != strconv.Itoa(p.Family) {
-			continue
-		}
+	for _, p := range paths {
 		sources = append(sources, &source{key: guard.Key{From: p.From, To: p.To, Family: strconv.Itoa(p.Family), Via: p.Via}, id: p.ID, next: &begin})
-	}
-	if len(sources) == 0 {
-		return wrongCall("no watched path is meant by -from %q -to %q; the console shows the paths there are", short(o.from), short(o.to))
 	}
 	limit := min(5000, max(50, heldReadings/len(sources)))
 	w := bufio.NewWriter(c.out)

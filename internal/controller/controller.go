@@ -330,6 +330,8 @@ func (c *Controller) Run(ctx context.Context) error {
 	var beside sync.WaitGroup
 	defer beside.Wait()
 	beside.Go(func() { c.runTwoEnded(ctx) })
+	// One whose episodes ended as the service was being killed is not told as going on for ever.
+	c.housekeeping(ctx, "end incidents", func() error { return c.endIncidents(ctx) })
 	tick := time.NewTicker(20 * time.Second)
 	defer tick.Stop()
 	var swept time.Time
