@@ -115,7 +115,7 @@ func (f *fitter) curves() *shape {
 		}
 	}
 	level := median(known)
-	days := f.dayVariance(pooled)
+	days := f.dayVariance(pooled, pooled)
 	n := float64(len(f.c.days))
 	flat := chance(pooled, constant(level, len(pooled)), days/n)
 	if len(f.c.days) < 2 {
@@ -131,6 +131,9 @@ func (f *fitter) curves() *shape {
 	}
 	if count(own[working]) > 0 && count(own[offDay]) > 0 {
 		nw, no := most(sh.seen[working]), most(sh.seen[offDay])
+		if nw > 1 && no > 1 {
+			days = f.dayVariance(own[working], own[offDay]) // what the kinds differ by is no difference of days
+		}
 		same := chance(own[working], own[offDay], days*(1/max(nw, 1)+1/max(no, 1)))
 		sh.alike = same > 0.7 && no >= 2
 		for k := range dayKinds {
@@ -203,10 +206,12 @@ func chance(a, b []float64, noise float64) float64 {
 	return min(1, noise/(sum/n))
 }
 
-// dayVariance is the variance of the cells of one bin from day to day.
-func (f *fitter) dayVariance(curve []float64) float64 {
+// dayVariance is the variance of the cells of one bin from day to day, around a curve of
+// working days and one of days off.
+func (f *fitter) dayVariance(curves ...[]float64) float64 {
 	var sum, n float64
-	for d := range f.c.days {
+	for d, x := range f.c.days {
+		curve := curves[x.kind()]
 		for b := range curve {
 			if f.c.count[d][b] > 0 && !math.IsNaN(curve[b]) {
 				w := f.c.weight[d][b]
@@ -335,7 +340,10 @@ func (f *fitter) slackFrom(sh *shape, prior func(k, b int) float64, foretold fun
 				variance[k][b] += w * v2
 				weight[b] += w
 				if w > 0.5 {
-					furthest[k][b] = max(furthest[k][b], v-2*math.Sqrt(f.sampling(f.c.count[d][b])))
+					// What begins in the middle of a bin was half foretold to the next one; another day it
+					// may come all at once.
+					off := v + foretold(d, b) - f.lowest(d, b, foretold)
+					furthest[k][b] = max(furthest[k][b], off-2*math.Sqrt(f.sampling(f.c.count[d][b])))
 				}
 			}
 		}
@@ -375,6 +383,20 @@ func (f *fitter) slackFrom(sh *shape, prior func(k, b int) float64, foretold fun
 		slack[k] = early(sh.middle[k], slack[k], max(1, 30/f.c.length))
 	}
 	return slack
+}
+
+// onset is within how many minutes what begins may have been foretold in part.
+const onset = 30
+
+// lowest is the least that was foretold of a cell and of those shortly before.
+func (f *fitter) lowest(d, b int, foretold func(d, b int) float64) float64 {
+	least := foretold(d, b)
+	for k := 1; k <= max(1, onset/f.c.length) && b-k >= 0; k++ {
+		if f.c.count[d][b-k] > 0 {
+			least = min(least, foretold(d, b-k))
+		}
+	}
+	return least
 }
 
 // early lets each bin be as its neighbours may be: nobody's day begins on the minute.

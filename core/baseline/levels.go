@@ -10,6 +10,24 @@ import (
 // not say which it is. sh is the curve that they are held against; a flat line when nil.
 func (f *fitter) split(sh *shape) bool {
 	values := f.flat(sh)
+	return f.splitBy(sh, values) || f.splitBy(sh, calmed(values))
+}
+
+// calmed is each value with its neighbours on both sides, as their middle: levels that lie
+// close stand out where a path stays at each for a while.
+func calmed(values []float64) []float64 {
+	out := make([]float64, len(values))
+	var near [5]float64
+	for i := range values {
+		from := min(max(0, i-2), max(0, len(values)-len(near)))
+		n := copy(near[:], values[from:])
+		slices.Sort(near[:n])
+		out[i] = near[n/2]
+	}
+	return out
+}
+
+func (f *fitter) splitBy(sh *shape, values []float64) bool {
 	sorted := make([]float64, 0, 4200)
 	step := 1 + len(values)/4000
 	for i := 0; i < len(values); i += step {

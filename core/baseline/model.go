@@ -184,6 +184,7 @@ func (m *Model) weigh(v float64, lost, sent int, t moment, unix int64, follow *F
 	}
 	follow.add(above, lost, sent)
 	middle += foretold
+	slack += max(0, -foretold) // it may still come to be what the hour is otherwise
 	spread := p.on(m.Spread[p.kind])
 	w.Expected = m.Scale.from(middle)
 	tolerance := m.tolerances.Of(m.Measure, w.Expected)

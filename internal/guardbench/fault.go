@@ -24,6 +24,9 @@ type made struct {
 	loss   float64 // ratio
 	base   float64 // ms
 	at, to time.Time
+	// asked says that it is as large as a change has to be to be asked for: three robust spreads of
+	// the readings of the same hours on other days, and worth caring about.
+	asked bool
 }
 
 // sizes are in robust spreads of a path's readings, losses in shares of its probes.

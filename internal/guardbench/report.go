@@ -18,8 +18,10 @@ type Figures struct {
 	Young, Older int // false episodes in the first fortnight and after it
 	youngYears   float64
 	olderYears   float64
-	Changes      int
-	Found        int
+	Changes      int       // as large as is asked for
+	Found        int       // of those
+	Smaller      int       // changes
+	FoundSmaller int       // of those
 	Episodes     int       // told of the changes that were found
 	True, Told   int       // episodes
 	Delay        []float64 // minutes until a change was told
@@ -101,6 +103,13 @@ func (f *Figures) addChange(r result) {
 	}
 	f.Told += len(of) + len(others)
 	f.True += len(of)
+	if !x.asked {
+		f.Smaller++
+		if len(of) > 0 {
+			f.FoundSmaller++
+		}
+		return
+	}
 	f.Changes++
 	if len(of) == 0 {
 		return
@@ -149,7 +158,9 @@ func (t *Table) Print(w io.Writer) {
 		}
 		fmt.Fprintln(w)
 	}
-	printRow(w, "all", t.All())
+	all := t.All()
+	printRow(w, "all", all)
+	fmt.Fprintf(w, "of %d changes smaller than three spreads of their hours, or not worth caring about, %d told\n", all.Smaller, all.FoundSmaller)
 	t.printProperties(w)
 	t.printCost(w)
 }
@@ -236,7 +247,11 @@ func (t *Table) Explain(w io.Writer) {
 			}
 		}
 		if f := r.path.fault; f != nil && f.kind.name != creep && !slices.ContainsFunc(r.episodes, f.matches) {
-			fmt.Fprintf(w, "not told: %s, %s of size %d (%.1f ms on %.1f, %.3f lost) at %s for %v, seed %d\n", r.path.climate.name, f.kind.name, f.size+1, f.shift, f.base, f.loss, f.at.Format("Mon 15:04"), f.to.Sub(f.at).Round(time.Minute), r.path.seed)
+			what := "not told"
+			if !f.asked {
+				what = "not told, nor asked for"
+			}
+			fmt.Fprintf(w, "%s: %s, %s of size %d (%.1f ms on %.1f, %.3f lost) at %s for %v, seed %d\n", what, r.path.climate.name, f.kind.name, f.size+1, f.shift, f.base, f.loss, f.at.Format("Mon 15:04"), f.to.Sub(f.at).Round(time.Minute), r.path.seed)
 		}
 	}
 }

@@ -95,6 +95,9 @@ func (p *path) suffer(f fault, size int, r *rand.Rand) *made {
 // runPath lets the guard have the readings of a path.
 func runPath(p path) result {
 	r := result{path: p, clean: p.fault == nil}
+	if !r.clean {
+		p.fault.weigh(p)
+	}
 	g := guard.NewPath(&guard.Options{Calendar: baseline.Calendar{Zone: p.zone}}, rand.New(rand.NewPCG(p.seed, 5)).Float64())
 	points := make([]baseline.Point, 0, 41_000)
 	for point := range p.points {
