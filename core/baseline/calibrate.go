@@ -68,7 +68,7 @@ func (m *Model) calibrate(f *fitter) {
 const (
 	// lossy is the ratio from which on a path is one that loses: what does so at all does so in
 	// spells, the longest of which a fortnight need not hold.
-	lossy = 0.0004
+	lossy = 0.0008
 	// spells is how much more evidence that takes; harshSpells, of much that is lost.
 	spells      = 1.5
 	harshSpells = 1.3

@@ -325,6 +325,7 @@ func (f *fitter) slackFrom(sh *shape, prior func(k, b int) float64, foretold fun
 		furthest[k] = make([]float64, f.c.bins)
 		variance[k] = make([]float64, f.c.bins)
 		weight := make([]float64, f.c.bins)
+		chance := make([]float64, f.c.bins)
 		for d, x := range f.c.days {
 			if x.kind() != k && !sh.alike {
 				continue
@@ -336,8 +337,9 @@ func (f *fitter) slackFrom(sh *shape, prior func(k, b int) float64, foretold fun
 				days := max(sh.days(k, b), 1)
 				v := f.middleOf(d, b) - sh.middle[x.kind()][b] - foretold(d, b)
 				w := f.c.weight[d][b]
-				v2 := v*v*days/max(days-1, 1) - f.sampling(f.c.count[d][b])
-				variance[k][b] += w * v2
+				noise := f.sampling(f.c.count[d][b])
+				variance[k][b] += w * (v*v*days/max(days-1, 1) - noise)
+				chance[b] += w * noise
 				weight[b] += w
 				if w > 0.5 {
 					// What begins in the middle of a bin was half foretold to the next one; another day it
@@ -350,14 +352,22 @@ func (f *fitter) slackFrom(sh *shape, prior func(k, b int) float64, foretold fun
 		known := make([]float64, 0, f.c.bins)
 		for b := range variance[k] {
 			variance[k][b] /= max(weight[b], 1e-9)
+			chance[b] /= max(weight[b], 1e-9)
 			if weight[b] == 0 {
-				variance[k][b] = math.NaN()
+				variance[k][b], chance[b] = math.NaN(), math.NaN()
 			} else {
 				known = append(known, variance[k][b])
 			}
 		}
 		all[k] = max(0, median(known))
-		variance[k] = smooth(variance[k], 2)
+		variance[k], chance = smooth(variance[k], 2), smooth(chance, 2)
+		for b := range variance[k] {
+			if f.s.measure.Counted() {
+				break // losses come in spells, of which a fortnight need not hold the worst
+			}
+			// What the noise of a few cells may make of the variance by itself is none of the days'.
+			variance[k][b] -= chance[b] * math.Sqrt(2/max(5*sh.days(k, b), 1))
+		}
 	}
 	total := float64(len(f.c.days))
 	if f.trusted {
