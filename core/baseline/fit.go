@@ -271,7 +271,7 @@ func (f *fitter) spreads(sh *shape, m *Model) {
 }
 
 // minutes are the model's curves by the minute of the day, for each kind of day.
-type minutes [dayKinds][minutesADay]struct{ middle, spread, slack float32 }
+type minutes [dayKinds][minutesADay]struct{ middle, spread, step, slack float32 }
 
 func (m *Model) minutes() *minutes {
 	out := &minutes{}
@@ -279,7 +279,8 @@ func (m *Model) minutes() *minutes {
 		for t := range out[k] {
 			p := m.place(moment{minute: t, off: k == offDay})
 			x := &out[k][t]
-			x.middle, x.spread, x.slack = float32(p.on(m.Middle[k])), float32(p.on(m.Spread[k])), float32(p.highest(m.Step[k]))
+			x.middle, x.spread = float32(p.on(m.Middle[k])), float32(p.on(m.Spread[k]))
+			x.step, x.slack = float32(p.highest(m.Step[k])), float32(p.highest(m.Slack[k]))
 		}
 	}
 	return out
@@ -297,9 +298,9 @@ func (f *fitter) deviations(m *Model, sh *shape) {
 		d, b := int(f.c.index[i])/f.c.bins, int(f.c.index[i])%f.c.bins
 		k := f.c.days[d].kind()
 		x := &by[k][f.s.moments[i].minute]
-		spread, slack := float64(x.spread), float64(x.slack)
+		spread, slack := float64(x.spread), float64(x.step)
 		z := (y - float64(x.middle) - f.foretold(d, b)) / spread
-		f.z[i], f.slack[i] = float32(z), float32(slack/spread)
+		f.z[i], f.slack[i] = float32(z), float32(m.Measure.allowed(f.foretold(d, b)-f.predicted(d), slack, float64(x.slack))/spread)
 		if f.s.weight[i] < 0.5 {
 			continue
 		}

@@ -134,6 +134,19 @@ func (w Weighed) At(shift float64) float64 {
 	return (w.scale.to(v) - w.middle) / w.spread
 }
 
+// allowed is how far above what was foretold beyond the curve a path may lie: a step; and what
+// is better than usual so far may still come to be what the hour is otherwise. Losses lie no
+// further above the curve than those of a day, for the most part.
+func (m Measure) allowed(foretold, step, slack float64) float64 {
+	switch {
+	case foretold < 0:
+		return step - foretold
+	case m.Counted():
+		return max(0.6*step, min(step, slack-foretold))
+	}
+	return step
+}
+
 // Recurrence is what comes back at the same hours: it is expected there.
 type Recurrence struct {
 	Measure  Measure `json:"measure"`
@@ -161,7 +174,7 @@ func (m *Model) weigh(v float64, lost, sent int, t moment, unix int64, follow *F
 	foretold := follow.take(m, unix, t)
 	ok = m.knows(p)
 	w.Young = !m.Trusted && t.day-m.First < 8
-	slack := p.highest(m.Step[p.kind])
+	slack := m.Measure.allowed(foretold, p.highest(m.Step[p.kind]), p.highest(m.Slack[p.kind]))
 	if m.Measure.Counted() {
 		follow.add(0, lost, sent)
 		w.Expected = max(0, p.on(m.Middle[p.kind])+m.Level+foretold)
@@ -184,7 +197,6 @@ func (m *Model) weigh(v float64, lost, sent int, t moment, unix int64, follow *F
 	}
 	follow.add(above, lost, sent)
 	middle += foretold
-	slack += max(0, -foretold) // it may still come to be what the hour is otherwise
 	spread := p.on(m.Spread[p.kind])
 	w.Expected = m.Scale.from(middle)
 	tolerance := m.tolerances.Of(m.Measure, w.Expected)
