@@ -145,7 +145,7 @@ func (m *Model) evidence(f *fitter, i int, v float64, least [dayKinds][]float32)
 		d, b := int(f.c.index[i])/f.c.bins, int(f.c.index[i])%f.c.bins
 		k := f.c.days[d].kind()
 		expected := max(0, float64(m.Middle[k][b])+f.foretold(d, b))
-		e, _ = m.counts.weigh(int(math.Round(v*float64(f.s.n[i]))), int(f.s.n[i]), expected+m.Measure.allowed(f.foretold(d, b)-f.predicted(d), float64(m.Step[k][b]), float64(m.Slack[k][b]))-m.Base)
+		e, _ = m.counts.weigh(int(math.Round(v*float64(f.s.n[i]))), int(f.s.n[i]), expected+m.Measure.allowed(f.foretold(d, b)-f.predicted(d), float64(m.Step[k][b]), float64(m.Slack[k][b]), float64(m.Top[k][b]))-m.Base)
 		return e
 	}
 	b, k := int(f.c.index[i])%f.c.bins, working

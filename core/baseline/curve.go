@@ -16,6 +16,7 @@ type shape struct {
 	spread  [dayKinds][]float64 // of readings around it
 	slack   [dayKinds][]float64 // by how much a day may lie above it, and be no other than days are
 	step    [dayKinds][]float64 // by how much it may lie above what the hour before foretold
+	top     [dayKinds][]float64 // by how much the worst day that was no episode lay above it
 	seen    [dayKinds][]float64 // on how many days
 	level   float64             // by how much the next day is expected above the curves
 	alike   bool                // days off are as working days are
@@ -307,9 +308,9 @@ const beyondSeen = 1.3
 // readings: from the curve, and from what was foretold. prior is what is thought of it before
 // anything was seen, as a standard deviation.
 func (f *fitter) slacks(sh *shape, prior func(k, b int) float64) {
-	sh.slack = f.slackFrom(sh, prior, func(d, _ int) float64 { return f.pred[d] })
+	sh.slack, sh.top = f.slackFrom(sh, prior, func(d, _ int) float64 { return f.pred[d] })
 	f.follow(sh)
-	sh.step = f.slackFrom(sh, prior, f.foretold)
+	sh.step, _ = f.slackFrom(sh, prior, f.foretold)
 	for k := range dayKinds {
 		for b := range sh.step[k] {
 			sh.step[k][b] = min(sh.step[k][b], sh.slack[k][b])
@@ -317,9 +318,9 @@ func (f *fitter) slacks(sh *shape, prior func(k, b int) float64) {
 	}
 }
 
-func (f *fitter) slackFrom(sh *shape, prior func(k, b int) float64, foretold func(d, b int) float64) (slack [dayKinds][]float64) {
+// slackFrom is the slack, and by how much the worst day that was no episode lay off.
+func (f *fitter) slackFrom(sh *shape, prior func(k, b int) float64, foretold func(d, b int) float64) (slack, furthest [dayKinds][]float64) {
 	variance := [dayKinds][]float64{}
-	var furthest [dayKinds][]float64
 	var all [dayKinds]float64
 	for k := range dayKinds {
 		furthest[k] = make([]float64, f.c.bins)
@@ -390,9 +391,10 @@ func (f *fitter) slackFrom(sh *shape, prior func(k, b int) float64, foretold fun
 			v = (w*p*p + days*v) / (w + days)
 			slack[k][b] = max(strict(days)*math.Sqrt(v*(1+1/max(days, 1))), beyondSeen*furthest[k][b])
 		}
-		slack[k] = early(sh.middle[k], slack[k], max(1, 30/f.c.length))
+		reach := max(1, onset/f.c.length)
+		slack[k], furthest[k] = early(sh.middle[k], slack[k], reach), early(sh.middle[k], furthest[k], reach)
 	}
-	return slack
+	return slack, furthest
 }
 
 // onset is within how many minutes what begins may have been foretold in part.

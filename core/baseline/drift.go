@@ -95,7 +95,7 @@ func (f *Following) take(m *Model, unix int64, t moment) float64 {
 			if m.Measure.Counted() {
 				above = f.lost/max(f.sent, 1) - (p.on(m.Middle[p.kind]) + m.Level)
 			}
-			f.now = m.Drift.next(f.now, above, p.highest(m.Slack[p.kind]))
+			f.now = m.Drift.next(f.now, above, p.above(m.Middle[p.kind], m.Slack[p.kind]))
 		}
 		f.bin, f.values, f.lost, f.sent, f.kept = bin, f.values[:0], 0, 0, true
 	}
@@ -124,12 +124,12 @@ func (f *Following) moveTo(m *Model, t moment) {
 	}
 	p, q := old.place(t), m.place(t)
 	if m.Measure.Counted() {
-		slack := q.highest(m.Slack[q.kind])
+		slack := q.above(m.Middle[q.kind], m.Slack[q.kind])
 		f.now = min(slack, max(-slack, f.now))
 		return
 	}
 	before := old.Scale.from(p.on(old.Middle[p.kind]) + old.Level + f.now)
-	slack := q.highest(m.Slack[q.kind])
+	slack := q.above(m.Middle[q.kind], m.Slack[q.kind])
 	f.now = min(slack, max(-slack, m.Scale.to(before)-q.on(m.Middle[q.kind])-m.Level))
 }
 

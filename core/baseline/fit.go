@@ -56,7 +56,7 @@ func fit(m Measure, h *History, moments []moment, weights []float64, t Training)
 	f.spreads(sh, model)
 	for k := range dayKinds {
 		model.Middle[k], model.Spread[k] = narrow(sh.middle[k]), narrow(sh.spread[k])
-		model.Slack[k], model.Step[k], model.Seen[k] = narrow(sh.slack[k]), narrow(sh.step[k]), narrow(sh.seen[k])
+		model.Slack[k], model.Step[k], model.Top[k], model.Seen[k] = narrow(sh.slack[k]), narrow(sh.step[k]), narrow(sh.top[k]), narrow(sh.seen[k])
 	}
 	model.Level, model.Drift = sh.level, f.drift
 	model.Weekly = f.weeklies(model)
@@ -271,7 +271,7 @@ func (f *fitter) spreads(sh *shape, m *Model) {
 }
 
 // minutes are the model's curves by the minute of the day, for each kind of day.
-type minutes [dayKinds][minutesADay]struct{ middle, spread, step, slack float32 }
+type minutes [dayKinds][minutesADay]struct{ middle, spread, step, slack, top float32 }
 
 func (m *Model) minutes() *minutes {
 	out := &minutes{}
@@ -280,7 +280,7 @@ func (m *Model) minutes() *minutes {
 			p := m.place(moment{minute: t, off: k == offDay})
 			x := &out[k][t]
 			x.middle, x.spread = float32(p.on(m.Middle[k])), float32(p.on(m.Spread[k]))
-			x.step, x.slack = float32(p.highest(m.Step[k])), float32(p.highest(m.Slack[k]))
+			x.step, x.slack, x.top = float32(p.above(m.Middle[k], m.Step[k])), float32(p.above(m.Middle[k], m.Slack[k])), float32(p.above(m.Middle[k], m.Top[k]))
 		}
 	}
 	return out
@@ -300,7 +300,7 @@ func (f *fitter) deviations(m *Model, sh *shape) {
 		x := &by[k][f.s.moments[i].minute]
 		spread, slack := float64(x.spread), float64(x.step)
 		z := (y - float64(x.middle) - f.foretold(d, b)) / spread
-		f.z[i], f.slack[i] = float32(z), float32(m.Measure.allowed(f.foretold(d, b)-f.predicted(d), slack, float64(x.slack))/spread)
+		f.z[i], f.slack[i] = float32(z), float32(m.Measure.allowed(f.foretold(d, b)-f.predicted(d), slack, float64(x.slack), float64(x.top))/spread)
 		if f.s.weight[i] < 0.5 {
 			continue
 		}
@@ -340,7 +340,7 @@ func (f *fitter) tally(m *Model) {
 		all[step]++
 		many++
 		lostAll += v
-		if classOf(p.on(m.Middle[p.kind])+p.highest(m.Step[p.kind])) <= 4 {
+		if classOf(p.on(m.Middle[p.kind])+p.above(m.Middle[p.kind], m.Step[p.kind])) <= 4 {
 			quiet[step]++
 			few++
 			lost += v

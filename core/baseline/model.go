@@ -22,6 +22,7 @@ type Model struct {
 	Spread [dayKinds][]float32 `json:"spread"`
 	Slack  [dayKinds][]float32 `json:"slack"`
 	Step   [dayKinds][]float32 `json:"step"` // the slack beyond what the hour before foretold
+	Top    [dayKinds][]float32 `json:"top"`  // by how much the worst day that was no episode lay above the middle
 	Seen   [dayKinds][]float32 `json:"seen"`
 	Drift  drift               `json:"drift"`
 	Level  float64             `json:"level"`          // of the next day, above the curves
@@ -92,7 +93,14 @@ func (p place) on(curve []float32) float64 {
 	return float64(curve[p.a] + p.share*(curve[p.b]-curve[p.a]))
 }
 
-func (p place) highest(curve []float32) float64 { return float64(max(curve[p.a], curve[p.b])) }
+// above is how far above the curve there the higher of two bins reaches with what it may lie above
+// itself.
+func (p place) above(middle, slack []float32) float64 {
+	if len(slack) == 0 { // of a baseline that was stored before there was one
+		return 0
+	}
+	return float64(max(middle[p.a]+slack[p.a], middle[p.b]+slack[p.b])) - p.on(middle)
+}
 
 // needed is on how many days of its kind an hour has to have been seen before it is judged:
 // one working day foretells the next, of a weekend both days have to be seen.
@@ -135,12 +143,12 @@ func (w Weighed) At(shift float64) float64 {
 }
 
 // allowed is how far above what was foretold beyond the curve a path may lie: a step; and what
-// is better than usual so far may still come to be what the hour is otherwise. Losses lie no
-// further above the curve than those of a day, for the most part.
-func (m Measure) allowed(foretold, step, slack float64) float64 {
+// is better than usual so far may still come to be what it was at that hour on its worst day, top
+// above the curve. Losses lie no further above the curve than those of a day, for the most part.
+func (m Measure) allowed(foretold, step, slack, top float64) float64 {
 	switch {
 	case foretold < 0:
-		return step - foretold
+		return max(step, min(step, top)-foretold)
 	case m.Counted():
 		return max(0.6*step, min(step, slack-foretold))
 	}
@@ -174,7 +182,7 @@ func (m *Model) weigh(v float64, lost, sent int, t moment, unix int64, follow *F
 	foretold := follow.take(m, unix, t)
 	ok = m.knows(p)
 	w.Young = !m.Trusted && t.day-m.First < 8
-	slack := m.Measure.allowed(foretold, p.highest(m.Step[p.kind]), p.highest(m.Slack[p.kind]))
+	slack := m.Measure.allowed(foretold, p.above(m.Middle[p.kind], m.Step[p.kind]), p.above(m.Middle[p.kind], m.Slack[p.kind]), p.above(m.Middle[p.kind], m.Top[p.kind]))
 	if m.Measure.Counted() {
 		follow.add(0, lost, sent)
 		w.Expected = max(0, p.on(m.Middle[p.kind])+m.Level+foretold)
