@@ -66,9 +66,9 @@ func (m *Model) calibrate(f *fitter) {
 }
 
 const (
-	// lossy is the ratio from which on a path is one that loses: what does so at all does so in
+	// lossyFrom is the ratio from which on a path is one that loses: what does so at all does so in
 	// spells, the longest of which a fortnight need not hold.
-	lossy = 0.0008
+	lossyFrom = 0.0008
 	// spells is how much more evidence that takes; harshSpells, of much that is lost.
 	spells      = 1.5
 	harshSpells = 1.3
@@ -77,7 +77,7 @@ const (
 // sure is the least evidence at which a detector is to be believed.
 func (m *Model) sure(k int) float64 {
 	switch {
-	case !m.Measure.Counted() || m.Base < lossy:
+	case !m.Measure.Counted() || m.Base < lossyFrom:
 		return Sure[k]
 	case k == large:
 		return harshSpells * Sure[k]

@@ -157,3 +157,11 @@ func fillGaps(curve []float64, otherwise float64) {
 		curve[b] = x + (z-x)*float64(left)/float64(left+right)
 	}
 }
+
+func meanOf(list []float64) float64 {
+	var sum float64
+	for _, v := range list {
+		sum += v
+	}
+	return sum / max(float64(len(list)), 1)
+}

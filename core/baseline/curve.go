@@ -321,6 +321,10 @@ func (f *fitter) slacks(sh *shape, prior func(k, b int) float64) {
 // slackFrom is the slack, and by how much the worst day that was no episode lay off.
 func (f *fitter) slackFrom(sh *shape, prior func(k, b int) float64, foretold func(d, b int) float64) (slack, furthest [dayKinds][]float64) {
 	variance := [dayKinds][]float64{}
+	lossy, chances := f.s.measure.Counted(), 2.0
+	if lossy && meanOf(f.s.v) < lossyFrom {
+		lossy, chances = false, 3.5 // a few probes by chance are no matter of the day
+	}
 	var all [dayKinds]float64
 	for k := range dayKinds {
 		furthest[k] = make([]float64, f.c.bins)
@@ -346,7 +350,7 @@ func (f *fitter) slackFrom(sh *shape, prior func(k, b int) float64, foretold fun
 					// What begins in the middle of a bin was half foretold to the next one; another day it
 					// may come all at once.
 					off := v + foretold(d, b) - f.lowest(d, b, foretold)
-					furthest[k][b] = max(furthest[k][b], off-2*math.Sqrt(f.sampling(f.c.count[d][b])))
+					furthest[k][b] = max(furthest[k][b], off-chances*math.Sqrt(f.sampling(f.c.count[d][b])))
 				}
 			}
 		}
@@ -363,7 +367,7 @@ func (f *fitter) slackFrom(sh *shape, prior func(k, b int) float64, foretold fun
 		all[k] = max(0, median(known))
 		variance[k], chance = smooth(variance[k], 2), smooth(chance, 2)
 		for b := range variance[k] {
-			if f.s.measure.Counted() {
+			if lossy {
 				break // losses come in spells, of which a fortnight need not hold the worst
 			}
 			// What the noise of a few cells may make of the variance by itself is none of the days'.
