@@ -72,6 +72,10 @@ const (
 	// spells is how much more evidence that takes; harshSpells, of much that is lost.
 	spells      = 1.5
 	harshSpells = 1.3
+	// Up to seldomLost it loses in a few spells a fortnight, which say little of the longest; that
+	// takes so many times as much.
+	seldomLost   = 0.002
+	seldomSpells = 1.4
 )
 
 // sure is the least evidence at which a detector is to be believed.
@@ -81,6 +85,8 @@ func (m *Model) sure(k int) float64 {
 		return Sure[k]
 	case k == large:
 		return harshSpells * Sure[k]
+	case m.Base < seldomLost:
+		return seldomSpells * spells * Sure[k]
 	}
 	return spells * Sure[k]
 }
