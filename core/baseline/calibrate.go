@@ -53,6 +53,9 @@ func (m *Model) calibrate(f *fitter) {
 		if i > 0 && s.at[i]-s.at[i-1] > 2*3600 {
 			sum = [Detectors]float64{}
 		}
+		if !m.Measure.Counted() && sum == ([Detectors]float64{}) && m.silent(f, i, least) {
+			continue
+		}
 		evidence := m.evidence(f, i, v, least)
 		for k := range sum {
 			sum[k] = max(0, sum[k]+float64(evidence[k]))
@@ -143,6 +146,18 @@ func (m *Model) leastSlack() (out [dayKinds][]float32) {
 		}
 	}
 	return out
+}
+
+// silent reports whether a reading surely speaks for no detector.
+func (m *Model) silent(f *fitter, i int, least [dayKinds][]float32) bool {
+	if m.Gap > 0 {
+		return false
+	}
+	b, k := int(f.c.index[i])%f.c.bins, working
+	if f.s.moments[i].off {
+		k = offDay
+	}
+	return f.z[i]-max(f.slack[i], least[k][b]) < m.density.speaks
 }
 
 // evidence is that of a reading that the model was made from.

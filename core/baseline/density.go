@@ -55,6 +55,8 @@ func gridWidth(i int) float64 { return gridStep * math.Cosh(float64(i-gridBelow)
 type density struct {
 	log   [gridSize]float32            // of the density
 	worse [Detectors][gridSize]float32 // of that which each detector holds against it
+	// speaks is a deviation beyond the slack below which no detector has any evidence.
+	speaks float32
 }
 
 // histogram counts deviations by the steps of the grid.
@@ -84,7 +86,28 @@ func densityOf(h *histogram) *density {
 			}
 		}
 	}
+	d.speaks = d.silence()
 	return d
+}
+
+// silence is the step before the lowest at which a detector has evidence: held against the least
+// that is normal between there and the middle, for within the slack it is the middle that counts.
+func (d *density) silence() float32 {
+	lowest := d.log[gridBelow]
+	speaks := float32(gridValue(gridSize - 1))
+	for i := gridSize - 1; i >= 0; i-- {
+		normal := d.log[i]
+		if i <= gridBelow {
+			lowest = min(lowest, normal)
+			normal = lowest
+		}
+		for k := range d.worse {
+			if d.worse[k][i] > normal {
+				speaks = float32(gridValue(i - 1))
+			}
+		}
+	}
+	return speaks
 }
 
 // smooth makes a density of a histogram.

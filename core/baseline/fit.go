@@ -232,7 +232,7 @@ func (f *fitter) fold(v float64) float64 {
 
 // spreads finds the spread of readings by the time of the day.
 func (f *fitter) spreads(sh *shape, m *Model) {
-	pool := make([][]float64, dayKinds*f.c.bins)
+	pool := f.pool()
 	for i, y := range f.s.y {
 		if f.s.weight[i] < 0.5 {
 			continue
@@ -268,6 +268,23 @@ func (f *fitter) spreads(sh *shape, m *Model) {
 		}
 		sh.spread[k] = curve
 	}
+}
+
+// pool is room for the readings of each bin, for each kind of day.
+func (f *fitter) pool() [][]float64 {
+	sizes := make([]int, dayKinds*f.c.bins)
+	for d, x := range f.c.days {
+		for b, n := range f.c.count[d] {
+			sizes[x.kind()*f.c.bins+b] += int(n)
+		}
+	}
+	all := make([]float64, len(f.s.y)+len(sizes))
+	pool := make([][]float64, len(sizes))
+	for i, n := range sizes {
+		n = min(n, len(all)) // an hour that a clock goes through twice is not counted
+		pool[i], all = all[:0:n], all[n:]
+	}
+	return pool
 }
 
 // minutes are the model's curves by the minute of the day, for each kind of day.

@@ -10,29 +10,41 @@ import (
 // not say which it is. sh is the curve that they are held against; a flat line when nil.
 func (f *fitter) split(sh *shape) bool {
 	values := f.flat(sh)
-	return f.splitBy(sh, values) || f.splitBy(sh, calmed(values))
+	return f.splitBy(sh, len(values), func(i int) float64 { return values[i] }) ||
+		f.splitBy(sh, len(values), func(i int) float64 { return calmed(values, i) })
 }
 
-// calmed is each value with its neighbours on both sides, as their middle: levels that lie
-// close stand out where a path stays at each for a while.
-func calmed(values []float64) []float64 {
-	out := make([]float64, len(values))
-	var near [5]float64
-	for i := range values {
-		from := min(max(0, i-2), max(0, len(values)-len(near)))
-		n := copy(near[:], values[from:])
-		slices.Sort(near[:n])
-		out[i] = near[n/2]
+// calmed is a value with its neighbours on both sides, as their middle: levels that lie close
+// stand out where a path stays at each for a while.
+func calmed(values []float64, i int) float64 {
+	const near = 5
+	if len(values) < near {
+		return values[i]
 	}
-	return out
+	from := min(max(0, i-near/2), len(values)-near)
+	a, b, c, d, e := values[from], values[from+1], values[from+2], values[from+3], values[from+4]
+	// Of the lower ones of two pairs the lower is below the middle, of the higher ones the higher
+	// above it.
+	if a > b {
+		a, b = b, a
+	}
+	if c > d {
+		c, d = d, c
+	}
+	low, high := max(a, c), min(b, d)
+	if low > high {
+		low, high = high, low
+	}
+	return min(max(low, e), high)
 }
 
-func (f *fitter) splitBy(sh *shape, values []float64) bool {
-	sorted := make([]float64, 0, 4200)
-	step := 1 + len(values)/4000
-	for i := 0; i < len(values); i += step {
+// splitBy looks for it in so many values.
+func (f *fitter) splitBy(sh *shape, n int, value func(i int) float64) bool {
+	sorted := make([]float64, 0, 2100)
+	step := 1 + n/2000
+	for i := 0; i < n; i += step {
 		if f.s.weight[i] > 0.5 {
-			sorted = append(sorted, values[i])
+			sorted = append(sorted, value(i))
 		}
 	}
 	slices.Sort(sorted)
@@ -41,8 +53,9 @@ func (f *fitter) splitBy(sh *shape, values []float64) bool {
 		return false
 	}
 	cut := (low + high) / 2
-	visits, above, up := 0, values[0] > cut, 0
-	for i, v := range values {
+	visits, above, up := 0, value(0) > cut, 0
+	for i := range n {
+		v := value(i)
 		if v > cut {
 			up++
 		}

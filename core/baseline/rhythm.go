@@ -102,7 +102,7 @@ func (m *Model) stretch(k int) (Rhythm, bool) {
 	if len(all) == 0 {
 		return Rhythm{}, false
 	}
-	median(all) // sorts
+	slices.Sort(all)
 	quiet := quantile(all, 0.25)
 	value := func(y float64) float64 {
 		if m.Measure.Counted() {

@@ -73,13 +73,54 @@ func quantile(sorted []float64, q float64) float64 {
 	return sorted[below] + (position-float64(below))*(sorted[below+1]-sorted[below])
 }
 
-// median of values, which it sorts; 0 when there are none.
+// median of values, whose order it changes; 0 when there are none.
 func median(values []float64) float64 {
-	if len(values) == 0 {
+	n := len(values)
+	if n == 0 {
 		return 0
 	}
-	slices.Sort(values)
-	return quantile(values, 0.5)
+	k := (n - 1) / 2
+	pick(values, k)
+	if n%2 == 1 {
+		return values[k]
+	}
+	return (values[k] + slices.Min(values[k+1:])) / 2
+}
+
+// pick puts the value that would be at k were they sorted to k, lower ones before it and higher
+// ones behind (Hoare's selection).
+func pick(values []float64, k int) {
+	low, high := 0, len(values)-1
+	for low < high {
+		pivot := values[(low+high)/2]
+		if a, c := values[low], values[high]; a > pivot != (a > c) { // the middle one of three
+			pivot = a
+		} else if c > pivot != (c > a) {
+			pivot = c
+		}
+		i, j := low, high
+		for i <= j {
+			for values[i] < pivot {
+				i++
+			}
+			for values[j] > pivot {
+				j--
+			}
+			if i <= j {
+				values[i], values[j] = values[j], values[i]
+				i++
+				j--
+			}
+		}
+		switch {
+		case k <= j:
+			high = j
+		case k >= i:
+			low = i
+		default:
+			return
+		}
+	}
 }
 
 // madScale makes a median absolute deviation the standard deviation of a normal

@@ -26,5 +26,6 @@ func guarding(context.Context, string) error {
 	fmt.Println()
 	guardbench.RunIncidents(guardbench.HeldOut, 500).Print(os.Stdout)
 	guardbench.PrintSize(os.Stdout, guardbench.HeldOut)
+	guardbench.RunCost(guardbench.HeldOut).Print(os.Stdout)
 	return nil
 }
