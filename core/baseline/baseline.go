@@ -3,7 +3,6 @@ package baseline
 import (
 	"encoding/json"
 	"fmt"
-	"math"
 	"time"
 )
 
@@ -148,7 +147,8 @@ func (b *Baseline) Weigh(m Measure, p *Point, follow *Following) (w Weighed, ok 
 	if !ok {
 		return w, false
 	}
-	return b.list[m].weigh(v, int(math.Round(v*float64(p.Sent))), p.Sent, b.clock.at(p.At.Unix()), p.At.Unix(), follow)
+	lost, of := p.Counts(m)
+	return b.list[m].weigh(v, lost, of, b.clock.at(p.At.Unix()), p.At.Unix(), follow)
 }
 
 // Trusted reports whether somebody says that this is normal, however little it is.

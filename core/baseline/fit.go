@@ -134,7 +134,7 @@ func take(m Measure, h *History, moments []moment, weights []float64, shifts []S
 	s := &series{measure: m, at: make([]int64, 0, n), moments: make([]moment, 0, n), v: make([]float64, 0, n), n: make([]int32, 0, n), weight: make([]float64, 0, n)}
 	for i := range h.at {
 		v, ok := h.value(m, i)
-		if !ok || weights[i] == 0 || m.Counted() && h.answered[i] == 0 {
+		if !ok || weights[i] == 0 || m.Counted() && h.sent[i] > 0 && h.answered[i] == 0 {
 			continue
 		}
 		v, ok = moved(m, v, h.at[i], shifts)
@@ -144,7 +144,7 @@ func take(m Measure, h *History, moments []moment, weights []float64, shifts []S
 		s.at = append(s.at, h.at[i])
 		s.moments = append(s.moments, moments[i])
 		s.v = append(s.v, v)
-		s.n = append(s.n, max(1, h.sent[i]))
+		s.n = append(s.n, max(1, h.sentOf(m, i)))
 		s.weight = append(s.weight, weights[i])
 	}
 	s.y = make([]float64, len(s.v))

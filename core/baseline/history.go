@@ -15,6 +15,7 @@ type History struct {
 	lost     []int32
 	answered []int32
 	values   [measures][]float32 // NaN where a point has none; nil where none has
+	of       [2][]int32          // packets of each direction; nil where none has
 }
 
 // Len is how many points there are.
@@ -47,6 +48,14 @@ func (h *History) Add(p Point) {
 			h.values[m] = append(h.values[m], nan)
 		}
 	}
+	for k, of := range p.of {
+		if of > 0 && h.of[k] == nil {
+			h.of[k] = make([]int32, n, cap(h.at))
+		}
+		if h.of[k] != nil {
+			h.of[k] = append(h.of[k], of)
+		}
+	}
 }
 
 // Point is the point at an index.
@@ -58,7 +67,22 @@ func (h *History) Point(i int) Point {
 			p.set |= 1 << m
 		}
 	}
+	for k, list := range h.of {
+		if list != nil {
+			p.of[k] = list[i]
+		}
+	}
 	return p
+}
+
+// sentOf are the probes or packets that a ratio at an index rests on.
+func (h *History) sentOf(m Measure, i int) int32 {
+	if m == LossThere || m == LossBack {
+		if list := h.of[m-LossThere]; list != nil && list[i] > 0 {
+			return list[i]
+		}
+	}
+	return h.sent[i]
 }
 
 // First and Last are the times of the first and the last point; zero when there is none.
@@ -98,6 +122,11 @@ func (h *History) Forget(before time.Time) {
 	for m := range h.values {
 		if h.values[m] != nil {
 			h.values[m] = slices.Delete(h.values[m], 0, n)
+		}
+	}
+	for k := range h.of {
+		if h.of[k] != nil {
+			h.of[k] = slices.Delete(h.of[k], 0, n)
 		}
 	}
 }

@@ -53,15 +53,20 @@ func (y *Memory) Take(h *History, c Calendar, weigh []Weight, now time.Time) {
 		m := clock.at(h.at[i])
 		first := i
 		values := map[Measure][]float64{}
-		var lost, sent float64
+		var lost, sent [measures]float64
 		for ; i < h.Len() && clock.at(h.at[i]).day == m.day; i++ {
 			if m.day <= last || m.day >= today || skip[i] || h.sent[i] > 0 && h.answered[i] == 0 {
 				continue
 			}
-			lost += float64(h.lost[i])
-			sent += float64(h.sent[i])
 			for k := range measures {
-				if v, ok := h.value(k, i); ok && k != Loss {
+				v, ok := h.value(k, i)
+				switch {
+				case !ok:
+				case k.Counted():
+					of := float64(h.sentOf(k, i))
+					lost[k] += v * of
+					sent[k] += of
+				default:
 					values[k] = append(values[k], v)
 				}
 			}
@@ -75,8 +80,10 @@ func (y *Memory) Take(h *History, c Calendar, weigh []Weight, now time.Time) {
 				d.Middle[k] = median(list)
 			}
 		}
-		if sent > 0 {
-			d.Middle[Loss] = lost / sent
+		for k, n := range sent {
+			if n > 0 {
+				d.Middle[Measure(k)] = lost[k] / n
+			}
 		}
 		y.Days = append(y.Days, d)
 	}

@@ -18,6 +18,8 @@ type Point struct {
 	// values by measure, but for loss, which Sent and Lost say; set says which are there.
 	values [measures]float32
 	set    uint32
+	// of are the packets that the ratio of each direction rests on; 0 where it is the probes sent.
+	of [2]int32
 }
 
 // PointOf takes the judged figures out of a reading.
@@ -39,6 +41,28 @@ func (p *Point) Set(m Measure, v float64) {
 	}
 	p.values[m] = float32(v)
 	p.set |= 1 << m
+}
+
+// SetLost gives the point how many of the packets of a direction were lost; m is LossThere or
+// LossBack. Without a packet it says nothing.
+func (p *Point) SetLost(m Measure, lost, of int) {
+	if of <= 0 || m != LossThere && m != LossBack {
+		return
+	}
+	p.Set(m, float64(lost)/float64(of))
+	p.of[m-LossThere] = int32(of)
+}
+
+// Counts are how many probes or packets a ratio rests on, and how many of them were lost.
+func (p *Point) Counts(m Measure) (lost, of int) {
+	of = p.Sent
+	if m == LossThere || m == LossBack {
+		if n := p.of[m-LossThere]; n > 0 {
+			of = int(n)
+		}
+		return int(math.Round(float64(p.values[m]) * float64(of))), of
+	}
+	return p.Lost, of
 }
 
 // Value is the point's figure for a measure; false when it has none.

@@ -453,3 +453,37 @@ func TestADayIsNoReasonToTakeAnythingForNormal(t *testing.T) {
 		assert.Equal(t, 6*time.Hour, told.Sub(slower), "grain %v", grain)
 	}
 }
+
+// TestLossesOfADirectionRestOnItsOwnPackets: a stream every quarter of an hour beside the path's
+// own probes, which lose nothing; from the tenth day on 4 % of its 500 packets are lost on the way
+// back.
+func TestLossesOfADirectionRestOnItsOwnPackets(t *testing.T) {
+	p := newPath()
+	r := rand.New(rand.NewPCG(8, 8))
+	start := 10*day + 600
+	for m := range start + 300 {
+		point := baseline.Point{At: at(m), Span: time.Minute, Sent: 60, Answered: 60}
+		point.Set(baseline.RTT, 10+0.1*r.NormFloat64())
+		p.Add(point)
+		if m%15 != 0 {
+			continue
+		}
+		stream := baseline.Point{At: at(m), Span: 10 * time.Second}
+		lost := r.IntN(2)
+		if m >= start {
+			lost = 20 + r.IntN(3)
+		}
+		stream.SetLost(baseline.LossThere, 0, 500)
+		stream.SetLost(baseline.LossBack, lost, 500)
+		p.Add(stream)
+	}
+	require.Len(t, p.Episodes(), 1)
+	require.Len(t, p.Episodes()[0].Excesses, 1)
+	x := p.Episodes()[0].Excesses[0]
+	assert.Equal(t, baseline.LossBack, x.Measure)
+	assert.WithinDuration(t, at(start), x.From, 16*time.Minute)
+	assert.InDelta(t, 0.042, x.Now, 0.003)
+	assert.InDelta(t, 0.001, x.Normal, 0.001)
+	assert.Zero(t, x.Sent%500, "packets, not the probes of the path")
+	assert.InDelta(t, 0.042*float64(x.Sent), float64(x.Lost), 0.003*float64(x.Sent))
+}

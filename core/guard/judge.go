@@ -214,12 +214,13 @@ func (j *Judge) sample(m baseline.Measure, t *track, p *baseline.Point) (s sampl
 		return s, w, false
 	}
 	v, _ := p.Value(m)
+	lost, of := p.Counts(m)
 	tolerance := w.Tolerable - w.Expected
 	if m.LessIsWorse() {
 		tolerance = -tolerance
 	}
 	return sample{at: p.At.Unix(), end: end(*p).Unix(), value: float32(v), shift: float32(w.Shift), z: float32(w.Z), expected: float32(w.Expected),
-		tolerance: float32(tolerance), normal: w.Normal, sent: int32(p.Sent), lost: int32(p.Lost), evidence: w.Evidence}, w, true
+		tolerance: float32(tolerance), normal: w.Normal, sent: int32(of), lost: int32(lost), evidence: w.Evidence}, w, true
 }
 
 // judge follows one measure.

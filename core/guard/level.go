@@ -55,7 +55,8 @@ func (j *Judge) measureLevel(c *Change, h *baseline.History, now time.Time) {
 		var list []sample
 		for p := range h.Between(x.From, now) {
 			if v, ok := p.Value(x.Measure); ok && !p.Silent() {
-				list = append(list, sample{value: float32(v), sent: int32(p.Sent), lost: int32(p.Lost)})
+				lost, of := p.Counts(x.Measure)
+				list = append(list, sample{value: float32(v), sent: int32(of), lost: int32(lost)})
 			}
 		}
 		whole := (&track{}).now(x.Measure, list)

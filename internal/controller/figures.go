@@ -13,8 +13,8 @@ import (
 )
 
 // figuresOf are what of a measurement with two ends a path is judged by: throughput, and of a
-// stream voice quality, variation by direction, and delay by direction where the two clocks
-// are in step. Losses of a direction are not, for what they rest on is not a path's own probes.
+// stream voice quality, variation and losses by direction, and delay by direction where the two
+// clocks are in step.
 func figuresOf(x plan.TwoEnded) (p baseline.Point, ok bool) {
 	p = baseline.Point{At: x.Started, Span: x.Ended.Sub(x.Started)}
 	set := func(m baseline.Measure, v *float64) {
@@ -34,11 +34,15 @@ func figuresOf(x plan.TwoEnded) (p baseline.Point, ok bool) {
 		return p, ok
 	}
 	for _, d := range r.Directions {
-		delay, jitter := baseline.DelayBack, baseline.JitterBack
+		delay, jitter, loss := baseline.DelayBack, baseline.JitterBack, baseline.LossBack
 		if d.There {
-			delay, jitter = baseline.DelayThere, baseline.JitterThere
+			delay, jitter, loss = baseline.DelayThere, baseline.JitterThere, baseline.LossThere
 		}
 		set(jitter, d.JitterMs)
+		if d.Lost != nil && d.Sent > 0 { // in which direction they were lost is known
+			p.SetLost(loss, *d.Lost, d.Sent)
+			ok = true
+		}
 		if r.Clock.InStep {
 			set(delay, d.MedianMs)
 		}

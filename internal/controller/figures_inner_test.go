@@ -20,17 +20,21 @@ import (
 func TestWhatOfAStreamIsJudged(t *testing.T) {
 	mos := 4.2
 	x := plan.TwoEnded{Kind: plan.Stream, Started: time.Now(), Ended: time.Now().Add(10 * time.Second), MOS: &mos, Report: json.RawMessage(
-		`{"clock":{"in_step":true},"directions":[{"there":true,"jitter_ms":0.4,"delay_median_ms":8.1},{"there":false,"jitter_ms":1.5,"delay_median_ms":9.2}]}`)}
+		`{"clock":{"in_step":true},"directions":[{"there":true,"jitter_ms":0.4,"delay_median_ms":8.1},{"there":false,"jitter_ms":1.5,"delay_median_ms":9.2,"sent":500,"lost":3}]}`)}
 	p, ok := figuresOf(x)
 	require.True(t, ok)
-	for m, want := range map[baseline.Measure]float64{baseline.MOS: 4.2, baseline.JitterThere: 0.4, baseline.JitterBack: 1.5, baseline.DelayThere: 8.1, baseline.DelayBack: 9.2} {
+	for m, want := range map[baseline.Measure]float64{baseline.MOS: 4.2, baseline.JitterThere: 0.4, baseline.JitterBack: 1.5, baseline.DelayThere: 8.1, baseline.DelayBack: 9.2, baseline.LossBack: 0.006} {
 		v, has := p.Value(m)
 		assert.True(t, has, m)
 		assert.InDelta(t, want, v, 1e-6, m)
 	}
+	lost, of := p.Counts(baseline.LossBack)
+	assert.Equal(t, [2]int{3, 500}, [2]int{lost, of}, "by its own packets")
+	_, has := p.Value(baseline.LossThere)
+	assert.False(t, has, "in which direction they were lost is not known there")
 	x.Report = json.RawMessage(`{"clock":{"in_step":false},"directions":[{"there":true,"delay_median_ms":8.1}]}`)
 	p, _ = figuresOf(x)
-	_, has := p.Value(baseline.DelayThere)
+	_, has = p.Value(baseline.DelayThere)
 	assert.False(t, has, "by clocks that are not in step no delay of one way is known")
 	_, ok = figuresOf(plan.TwoEnded{Kind: plan.Throughput})
 	assert.False(t, ok)

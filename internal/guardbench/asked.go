@@ -12,8 +12,14 @@ import (
 // askedSpreads is how many robust spreads a change has to be for it to count.
 const askedSpreads = 3
 
+// askedLong is how long a change has to go on for it to count.
+const askedLong = 30 * time.Minute
+
 // weigh holds the path with the fault against the path without it.
 func (f *made) weigh(p path) {
+	if !f.to.IsZero() && f.to.Sub(f.at) < askedLong {
+		return
+	}
 	to := f.at.Add(12 * time.Hour)
 	if !f.to.IsZero() && f.to.Before(to) {
 		to = f.to

@@ -160,7 +160,7 @@ func (t *Table) Print(w io.Writer) {
 	}
 	all := t.All()
 	printRow(w, "all", all)
-	fmt.Fprintf(w, "of %d changes smaller than three spreads of their hours, or not worth caring about, %d told\n", all.Smaller, all.FoundSmaller)
+	fmt.Fprintf(w, "of %d changes smaller than three spreads of their hours, shorter than half an hour or not worth caring about, %d told\n", all.Smaller, all.FoundSmaller)
 	t.printProperties(w)
 	t.printCost(w)
 }
@@ -238,7 +238,11 @@ func (t *Table) printCost(w io.Writer) {
 	fmt.Fprintf(w, "%d paths, %d readings: %.1f µs a reading, training included\n", len(t.results), readings, float64(spent.Microseconds())/float64(max(readings, 1)))
 }
 
-// Explain writes each change that was not told, and each episode that was told wrongly.
+// late is after how long a change is told late.
+const late = 10 * time.Minute
+
+// Explain writes each change that was not told or told late, and each episode that was told
+// wrongly.
 func (t *Table) Explain(w io.Writer) {
 	for _, r := range t.results {
 		for _, e := range r.episodes {
@@ -246,13 +250,22 @@ func (t *Table) Explain(w io.Writer) {
 				fmt.Fprintf(w, "false: %s, seed %d, %s\n", r.path.climate.name, r.path.seed, describe(e))
 			}
 		}
-		if f := r.path.fault; f != nil && f.kind.name != creep && !slices.ContainsFunc(r.episodes, f.matches) {
-			what := "not told"
-			if !f.asked {
-				what = "not told, nor asked for"
-			}
-			fmt.Fprintf(w, "%s: %s, %s of size %d (%.1f ms on %.1f, %.3f lost) at %s for %v, seed %d\n", what, r.path.climate.name, f.kind.name, f.size+1, f.shift, f.base, f.loss, f.at.Format("Mon 15:04"), f.to.Sub(f.at).Round(time.Minute), r.path.seed)
+		f := r.path.fault
+		if f == nil || f.kind.name == creep {
+			continue
 		}
+		what := "not told"
+		if i := slices.IndexFunc(r.episodes, f.matches); i >= 0 {
+			after := r.episodes[i].ToldAt.Sub(f.at)
+			if after <= late {
+				continue
+			}
+			what = fmt.Sprintf("told after %.0f min", after.Minutes())
+		}
+		if !f.asked {
+			what += ", nor asked for"
+		}
+		fmt.Fprintf(w, "%s: %s, %s of size %d (%.1f ms on %.1f, %.3f lost) at %s for %v, seed %d\n", what, r.path.climate.name, f.kind.name, f.size+1, f.shift, f.base, f.loss, f.at.Format("Mon 15:04"), f.to.Sub(f.at).Round(time.Minute), r.path.seed)
 	}
 }
 

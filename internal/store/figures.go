@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"math"
 	"time"
 
 	"gorm.io/gorm/clause"
@@ -26,11 +27,20 @@ func FiguresOf(path ident.ID, points ...baseline.Point) (list []Figure) {
 	for _, p := range points {
 		for _, m := range baseline.Measures() {
 			if v, ok := p.Value(m); ok && m != baseline.Loss {
-				list = append(list, Figure{PathID: path, At: p.At.UTC(), Measure: m.String(), SpanMs: p.Span.Milliseconds(), Value: v, Sent: p.Sent})
+				list = append(list, Figure{PathID: path, At: p.At.UTC(), Measure: m.String(), SpanMs: p.Span.Milliseconds(), Value: v, Sent: packetsOf(p, m)})
 			}
 		}
 	}
 	return list
+}
+
+// packetsOf are the packets that a ratio rests on.
+func packetsOf(p baseline.Point, m baseline.Measure) int {
+	if !m.Counted() {
+		return 0
+	}
+	_, of := p.Counts(m)
+	return of
 }
 
 // SaveFigures keeps figures; what is kept already stays.
@@ -53,14 +63,15 @@ func (s *Store) figures(ctx context.Context, path ident.ID, from, to time.Time) 
 			continue // of a later version
 		}
 		p := baseline.Point{At: r.At, Span: time.Duration(r.SpanMs) * time.Millisecond}
-		if m.Counted() {
-			p.Sent = r.Sent
-		} else if n := len(list); n > 0 && list[n-1].At.Equal(r.At) && list[n-1].Sent == 0 {
-			list[n-1].Set(m, r.Value)
-			continue
+		if n := len(list); n == 0 || !list[n-1].At.Equal(r.At) {
+			list = append(list, p)
 		}
-		p.Set(m, r.Value)
-		list = append(list, p)
+		last := &list[len(list)-1]
+		if m.Counted() {
+			last.SetLost(m, int(math.Round(r.Value*float64(r.Sent))), r.Sent)
+		} else {
+			last.Set(m, r.Value)
+		}
 	}
 	return list, nil
 }
