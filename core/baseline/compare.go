@@ -5,18 +5,23 @@ import (
 	"time"
 )
 
-// Overall is what is normal of a measure over all hours of the week: the mean of what is
-// expected, and the widest band. False when nothing is known of it.
+// Overall is what is normal of a measure over all hours of the week: the median of what is
+// expected of them, of a ratio the mean, with the lowest and the highest that any of their bands
+// reaches. False when nothing is known of it.
 func (b *Baseline) Overall(m Measure) (out Normal, ok bool) {
 	hours := b.Hours(m)
 	if hours == nil {
 		return out, false
 	}
 	out.Low = math.Inf(1)
+	var expected, spreads []float64
 	for _, n := range hours {
-		out.Expected += n.Expected / float64(len(hours))
-		out.Spread += n.Spread / float64(len(hours))
+		expected, spreads = append(expected, n.Expected), append(spreads, n.Spread)
 		out.Low, out.High, out.Days = min(out.Low, n.Low), max(out.High, n.High), max(out.Days, n.Days)
+	}
+	out.Expected, out.Spread = median(expected), median(spreads)
+	if m.Counted() {
+		out.Expected = meanOf(expected)
 	}
 	return out, true
 }

@@ -190,7 +190,7 @@ func (c *call) compareBaselines(api *client.Client, p apitype.Path, o baselineOp
 	case (o.withA != "" || o.withT != "") && o.with != "":
 		return wrongCall("-with and -with-from, -with-to exclude each other")
 	case o.withA != "" || o.withT != "":
-		other, err := pathOptions{from: o.withA, to: o.withT, family: fmt.Sprint(p.Family)}.find(c, api)
+		other, err := pathOptions{from: o.withA, to: o.withT, family: fmt.Sprint(p.Family), via: p.Via}.find(c, api)
 		if err != nil {
 			return err
 		}

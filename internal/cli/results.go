@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -22,12 +23,18 @@ var resultsCommand = command{
 }
 
 // pathOptions select one path.
-type pathOptions struct{ from, to, family string }
+type pathOptions struct{ from, to, family, via string }
 
 func (o *pathOptions) register(c *call) {
 	c.flags.StringVar(&o.from, "from", "", "agent that the path begins at")
 	c.flags.StringVar(&o.to, "to", "", "target that the path leads to")
 	c.flags.StringVar(&o.family, "family", "", "4 or 6, where the path is measured by both")
+	c.flags.StringVar(&o.via, "via", "", "icmp, tcp:PORT, udp:PORT or stamp, where the path is measured by several")
+}
+
+// means reports whether a path is measured as is asked for.
+func (o pathOptions) means(p apitype.Path) bool {
+	return (o.family == "" || o.family == strconv.Itoa(p.Family)) && (o.via == "" || o.via == p.Via)
 }
 
 // find returns the one path that is meant.
@@ -39,24 +46,36 @@ func (o pathOptions) find(c *call, to *client.Client) (apitype.Path, error) {
 	if err := to.Get(c.ctx, "/paths", url.Values{"agent": {o.from}, "all": {"true"}, "limit": {"20000"}}, &all); err != nil {
 		return apitype.Path{}, err
 	}
-	var found []apitype.Path
+	var there []apitype.Path
 	var targets []string
 	for _, p := range all.Paths {
 		targets = append(targets, p.To)
-		if p.To == o.to && (o.family == "" || o.family == strconv.Itoa(p.Family)) {
-			found = append(found, p)
+		if p.To == o.to {
+			there = append(there, p)
 		}
 	}
-	switch len(found) {
-	case 1:
+	found := slices.DeleteFunc(slices.Clone(there), func(p apitype.Path) bool { return !o.means(p) })
+	switch {
+	case len(found) == 1:
 		return found[0], nil
-	case 0:
+	case len(found) == 0 && len(there) > 0:
+		return apitype.Path{}, wrongCall("the path from %s to %s is measured %s, and not as asked for", short(o.from), short(o.to), ways(there))
+	case len(found) == 0:
 		if len(targets) == 0 {
 			return apitype.Path{}, wrongCall("no path begins at %q; 'woodlark degraded' and the console show the paths there are", short(o.from))
 		}
 		return apitype.Path{}, wrongCall("no path leads from %s to %q; from there paths lead to %s", short(o.from), short(o.to), some(targets))
 	}
-	return apitype.Path{}, wrongCall("the path from %s to %s is measured by IPv4 and by IPv6; say -family 4 or -family 6", short(o.from), short(o.to))
+	return apitype.Path{}, wrongCall("the path from %s to %s is measured %s; say which with -family and -via", short(o.from), short(o.to), ways(found))
+}
+
+// ways names by what paths between the same ends are measured.
+func ways(list []apitype.Path) string {
+	var names []string
+	for _, p := range list {
+		names = append(names, fmt.Sprintf("by %s over IPv%d", p.Via, p.Family))
+	}
+	return joined(names)
 }
 
 func runResults(c *call) error {
@@ -88,6 +107,9 @@ func runResults(c *call) error {
 	}
 	if c.format == "ndjson" && runs {
 		return wrongCall("-format ndjson is for readings and traces, not for runs")
+	}
+	if (o.family != "" || o.via != "") && (traces && c.format != "ndjson" || runs && o.to == "") {
+		return wrongCall("-family and -via say which path is meant; %s are listed whatever they were made by", map[bool]string{true: "traces", false: "runs of all paths"}[traces])
 	}
 	if c.format == "ndjson" && traces {
 		return c.streamRoutes(api, o, last)

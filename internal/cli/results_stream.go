@@ -50,7 +50,7 @@ func (o pathOptions) watched(c *call, from *client.Client) (list []apitype.Path,
 		return nil, err
 	}
 	for _, p := range all.Paths {
-		if (o.to == "" || p.To == o.to) && (o.family == "" || o.family == strconv.Itoa(p.Family)) {
+		if (o.to == "" || p.To == o.to) && o.means(p) {
 			list = append(list, p)
 		}
 	}

@@ -10,9 +10,6 @@ import (
 	"woodlark.example/internal/api/apitype"
 )
 
-// bars are eighths of a cell, for small plots.
-var bars = []rune("▁▂▃▄▅▆▇█")
-
 // Baseline writes what is normal of a path as text: by measure, with a picture of the week.
 func Baseline(w io.Writer, ink Ink, b apitype.Baseline, zone *time.Location) error {
 	l := lines{w: w}
@@ -26,24 +23,27 @@ func Baseline(w io.Writer, ink Ink, b apitype.Baseline, zone *time.Location) err
 	}
 	for _, m := range b.Measures {
 		l.put("")
-		l.put("%s  %s (nine of ten readings: %s to %s), from %s", ink.Strong(measureName(m.Measure)), amount(m.Unit, m.Overall.Median), amount(m.Unit, m.Overall.Low), amount(m.Unit, m.Overall.High), countOne(m.Days, "day"))
+		l.put("%s  %s over all hours, whose bands reach from %s to %s; from %s", ink.Strong(measureName(m.Measure)), amount(m.Unit, m.Overall.Median), amount(m.Unit, m.Overall.Low), amount(m.Unit, m.Overall.High), countOne(m.Days, "day"))
 		week(&l, ink, m)
 		for _, r := range m.Recurs {
 			l.put("  expected %s %s to %s: up to %s worse", strings.Join(shortDays(r.Weekdays), " "), r.From, r.To, amount(m.Unit, r.Shift))
 		}
 	}
-	l.put("\n%s", ink.Faint(fmt.Sprintf("Hours are those of %s. Each bar is an hour: the middle of what is expected, from the lowest of the week to the highest.", b.Zone)))
+	l.put("\n%s", ink.Faint(fmt.Sprintf("Hours are those of %s. A line is the middle of what is expected of an hour; nine of ten readings lie in the shade.", b.Zone)))
 	return l.err
 }
 
-// week draws what is expected by the hour, a line for days that are alike.
+// weekRows is how many lines a day's picture is high.
+const weekRows = 6
+
+// week draws what is expected by the hour with its band, once for days that are alike.
 func week(l *lines, ink Ink, m apitype.BaselineMeasure) {
 	if len(m.Week) != 7*24 {
 		return
 	}
 	low, high := math.Inf(1), math.Inf(-1)
 	for _, h := range m.Week {
-		low, high = min(low, h.Median), max(high, h.Median)
+		low, high = min(low, h.Low), max(high, h.High)
 	}
 	for d := 0; d < 7; {
 		from := (d + 1) % 7 // from Monday on
@@ -51,16 +51,10 @@ func week(l *lines, ink Ink, m apitype.BaselineMeasure) {
 		for d+n < 7 && alike(m.Week, from, (d+1+n)%7) {
 			n++
 		}
-		var line strings.Builder
+		hours := m.Week[from*24 : (from+1)*24]
 		worst := 0
-		for h := range 24 {
-			v := m.Week[from*24+h]
-			k := 0
-			if high > low {
-				k = int((v.Median - low) / (high - low) * 7.999)
-			}
-			line.WriteRune(bars[k])
-			if v.High > m.Week[from*24+worst].High {
+		for h, v := range hours {
+			if v.High > hours[worst].High {
 				worst = h
 			}
 		}
@@ -68,11 +62,48 @@ func week(l *lines, ink Ink, m apitype.BaselineMeasure) {
 		if n > 1 {
 			name += " to " + time.Weekday((d + n) % 7).String()[:3]
 		}
-		x := m.Week[from*24+worst]
-		l.put("  %-10s  %s  %s", name, line.String(), ink.Faint(fmt.Sprintf("widest at %02d:00: %s to %s", worst, amount(m.Unit, x.Low), amount(m.Unit, x.High))))
+		l.put("  %s  %s", name, ink.Faint(fmt.Sprintf("widest at %02d:00: %s to %s", worst, amount(m.Unit, hours[worst].Low), amount(m.Unit, hours[worst].High))))
+		for r, line := range dayPicture(ink, hours, low, high) {
+			label := ""
+			switch r {
+			case 0:
+				label = amount(m.Unit, high)
+			case weekRows - 1:
+				label = amount(m.Unit, low)
+			}
+			l.put("  %12s │%s", label, line)
+		}
 		d += n
 	}
-	l.put("  %-10s  %s", "", ink.Faint("0     6     12    18   "))
+	l.put("  %12s  %s", "", ink.Faint("0           6           12          18          24"))
+}
+
+// dayPicture are the lines of a day's hours, from the highest down: two cells an hour, a bar at
+// the middle of what is expected, and its band shaded.
+func dayPicture(ink Ink, hours []apitype.Band, low, high float64) []string {
+	row := func(v float64) int {
+		if high <= low {
+			return 0
+		}
+		return min(weekRows-1, int((v-low)/(high-low)*weekRows))
+	}
+	out := make([]string, weekRows)
+	for r := range out {
+		at := weekRows - 1 - r
+		var line strings.Builder
+		for _, h := range hours {
+			switch {
+			case row(h.Median) == at:
+				line.WriteString("━━")
+			case at >= row(h.Low) && at <= row(h.High):
+				line.WriteString(ink.Faint("░░"))
+			default:
+				line.WriteString("  ")
+			}
+		}
+		out[r] = strings.TrimRight(line.String(), " ")
+	}
+	return out
 }
 
 func alike(week []apitype.Band, a, b int) bool {
