@@ -22,7 +22,7 @@ func TestTheDocumentIsThatOfTheCode(t *testing.T) {
 	require.NoError(t, json.Unmarshal(kept, &version))
 	made, err := api.Document(version.Info.Version)
 	require.NoError(t, err)
-	assert.JSONEq(t, string(made), string(kept), "make it anew: go run ./cmd/openapi > docs/openapi.json, then npm run types in web/")
+	assert.JSONEq(t, string(made), string(kept), "make it anew: go run ./tools/openapi > docs/openapi.json, then npm run types in web/")
 	assert.Regexp(t, `^3\.1`, version.OpenAPI)
 	assert.Contains(t, version.Paths, "/api/v1/paths/{id}/series")
 }

@@ -53,7 +53,7 @@ var foreign = map[string][]string{
 // only says which packages alone may import something.
 var only = map[string][]string{
 	"gorm.io/":                      {"internal/store/"},
-	"github.com/go-sql-driver/":     {"internal/store/", "internal/mariadb/", "internal/bench/"},
+	"github.com/go-sql-driver/":     {"internal/store/", "internal/mariadb/", "tools/bench/"},
 	"github.com/danielgtaylor/huma": {"internal/api/"},
 	"github.com/goccy/":             {"internal/yamlfile/"},
 	"github.com/vishvananda/":       {"internal/network/namespace/", "internal/host/"},
