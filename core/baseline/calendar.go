@@ -1,7 +1,6 @@
 package baseline
 
 import (
-	"fmt"
 	"slices"
 	"time"
 )
@@ -91,9 +90,6 @@ func civilDay(t time.Time) int {
 	y, m, d := t.Date()
 	return int(time.Date(y, m, d, 0, 0, 0, 0, time.UTC).Unix() / 86400)
 }
-
-// clock writes a minute of the day.
-func clock(minute int) string { return fmt.Sprintf("%02d:%02d", minute/60, minute%60) }
 
 // Moment is a time by the calendar: the civil day by its number, the minute of that day by the
 // clock, the day of the week, and whether it is a day off.

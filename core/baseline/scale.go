@@ -127,20 +127,6 @@ func pick(values []float64, k int) {
 // distribution.
 const madScale = 1.4826
 
-// spreadOf is the robust standard deviation of values around their median.
-func spreadOf(values []float64) float64 {
-	if len(values) < 2 {
-		return 0
-	}
-	middle := median(values)
-	deviations := make([]float64, len(values))
-	for i, v := range values {
-		deviations[i] = math.Abs(v - middle)
-	}
-	n := float64(len(values))
-	return madScale * median(deviations) * (1 + 0.9/n)
-}
-
 // robustMean is a mean in which no single value counts as further away from the median
 // than three spreads. floor is the least spread.
 func robustMean(values, weights []float64, floor float64) float64 {

@@ -1,7 +1,6 @@
 package capacity
 
 import (
-	"slices"
 	"time"
 
 	"woodlark.example/core/figure"
@@ -192,15 +191,4 @@ func Bloat(rest, load figure.Duration) (by time.Duration, is bool) {
 		return 0, false
 	}
 	return l - r, l-r > 50*time.Millisecond && l > 2*r
-}
-
-// Median of rates; absent when there are none.
-func Median(rates []Rate) figure.Opt[Rate] {
-	if len(rates) == 0 {
-		return figure.Opt[Rate]{}
-	}
-	sorted := slices.Clone(rates)
-	slices.Sort(sorted)
-	n := len(sorted)
-	return figure.Of((sorted[(n-1)/2] + sorted[n/2]) / 2)
 }

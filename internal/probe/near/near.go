@@ -121,9 +121,6 @@ func Yardstick(ctx context.Context, o Options, streams int, d time.Duration) (fl
 	}
 }
 
-// Far is what the far end says of itself.
-func (r *Run) Far() session.End { return r.far }
-
 // Close gives everything up. The far end is free again as soon as it sees that.
 func (r *Run) Close() {
 	if r.channel != nil {

@@ -37,9 +37,6 @@ func Main(m *testing.M) int {
 	return m.Run()
 }
 
-// Server is the package's server.
-func Server() *mariadb.Server { return server }
-
 // DSN names a new, empty database.
 func DSN() string { return server.DSN(fmt.Sprintf("test%d", count.Add(1))) }
 
