@@ -26,15 +26,3 @@ func TestTheDocumentIsThatOfTheCode(t *testing.T) {
 	assert.Regexp(t, `^3\.1`, version.OpenAPI)
 	assert.Contains(t, version.Paths, "/api/v1/paths/{id}/series")
 }
-
-func TestParseDSCP(t *testing.T) {
-	for text, want := range map[string]uint8{"": 0, "EF": 46, "ef": 46, "AF41": 34, "CS5": 40, "63": 63, "LE": 1} {
-		got, err := api.ParseDSCP(text)
-		require.NoError(t, err)
-		assert.Equal(t, want, got, text)
-	}
-	for _, text := range []string{"64", "-1", "fast", "4.5"} {
-		_, err := api.ParseDSCP(text)
-		require.ErrorContains(t, err, "neither a name such as EF", text)
-	}
-}

@@ -10,6 +10,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"woodlark.example/core/dscp"
 	"woodlark.example/internal/agent"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
@@ -60,9 +61,11 @@ func (s *server) startTwoEnded(ctx context.Context, in *body[apitype.TwoEndedOrd
 			return nil, s.problem(fmt.Errorf("%w: for %q is not a span of time such as 10s", controller.ErrInvalid, cut(o.For)))
 		}
 	}
-	if spec.Request.DSCP, err = ParseDSCP(o.DSCP); err != nil {
+	point, err := dscp.Parse(o.DSCP)
+	if err != nil {
 		return nil, s.problem(fmt.Errorf("%w: %w", controller.ErrInvalid, err))
 	}
+	spec.Request.DSCP = uint8(point)
 	if err := agent.CheckTwoEnded(spec.Kind, spec.Request); err != nil {
 		return nil, s.problem(fmt.Errorf("%w: %w", controller.ErrInvalid, err))
 	}

@@ -6,11 +6,11 @@ import (
 	"fmt"
 	"net/http"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"woodlark.example/core/dscp"
 	"woodlark.example/internal/agent"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
@@ -127,10 +127,11 @@ func SpecOf(in apitype.WatchSpec) (controller.Spec, error) {
 	spec := controller.Spec{From: in.From, To: in.To, Via: in.Via, Family: in.Family, Every: span("every", in.Every), Interval: span("interval", in.Interval),
 		Probes: in.Probes, Wait: span("wait", in.Wait), Payload: in.Payload, Tags: in.Tags,
 		Kind: in.Kind, Exclude: in.Exclude, Rate: in.Rate, Random: in.Random, Low: in.Low, Beyond: in.Beyond, OneFlow: in.OneFlow, PathMTU: in.PathMTU}
-	var err error
-	if spec.DSCP, err = ParseDSCP(in.DSCP); err != nil {
+	point, err := dscp.Parse(in.DSCP)
+	if err != nil {
 		errs = append(errs, fmt.Errorf("%w: %w", controller.ErrInvalid, err))
 	}
+	spec.DSCP = uint8(point)
 	if spec.Kind == controller.KindThroughput || spec.Kind == controller.KindStream {
 		spec.Two = &plan.TwoRequest{Direction: in.Direct, For: span("for", in.For), DSCP: spec.DSCP, Rate: in.Bits, Codec: in.Codec, Protocol: in.Protocol, Streams: in.Streams, Buffer: in.Buffer, Search: in.Search, Repeats: in.Repeats}
 		spec.DayBytes = in.DayBytes
@@ -146,21 +147,6 @@ func cut(s string) string {
 		return s[:60] + "…"
 	}
 	return s
-}
-
-// ParseDSCP reads a code point by name (RFC 2474, 2597, 3246, 5865, 8622) or
-// number; 0 for nothing.
-func ParseDSCP(text string) (uint8, error) {
-	names := map[string]uint8{"": 0, "DF": 0, "CS0": 0, "LE": 1, "CS1": 8, "AF11": 10, "AF12": 12, "AF13": 14, "CS2": 16, "AF21": 18, "AF22": 20, "AF23": 22,
-		"CS3": 24, "AF31": 26, "AF32": 28, "AF33": 30, "CS4": 32, "AF41": 34, "AF42": 36, "AF43": 38, "CS5": 40, "VA": 44, "EF": 46, "CS6": 48, "CS7": 56}
-	if v, ok := names[strings.ToUpper(text)]; ok {
-		return v, nil
-	}
-	v, err := strconv.ParseUint(text, 10, 8)
-	if err != nil || v > 63 {
-		return 0, fmt.Errorf("DSCP %q is neither a name such as EF, AF41 or CS5 nor a number from 0 to 63", cut(text))
-	}
-	return uint8(v), nil
 }
 
 func (s *server) watchOf(ctx context.Context, w controller.Watch) (apitype.Watch, error) {

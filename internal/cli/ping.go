@@ -10,10 +10,10 @@ import (
 	"strings"
 	"time"
 
+	"woodlark.example/core/dscp"
 	"woodlark.example/core/finding"
 	"woodlark.example/core/objective"
 	"woodlark.example/core/reading"
-	"woodlark.example/internal/api"
 	"woodlark.example/internal/network"
 	"woodlark.example/internal/network/kernel"
 	"woodlark.example/internal/network/world/live"
@@ -166,7 +166,7 @@ func (o *pingOptions) check(c *call) error {
 	if o.probes < 1 || o.probes > 10_000_000 {
 		return wrongCall("-probes %d is not between 1 and 10,000,000", o.probes)
 	}
-	if _, err := api.ParseDSCP(o.dscp); err != nil {
+	if _, err := dscp.Parse(o.dscp); err != nil {
 		return wrongCall("%v", err)
 	}
 	if o.targets, o.bad, err = c.targets(o.file); err != nil {
@@ -177,8 +177,8 @@ func (o *pingOptions) check(c *call) error {
 
 // socket is how the probes leave.
 func (o *pingOptions) socket() network.SocketOptions {
-	dscp, _ := api.ParseDSCP(o.dscp)
-	return network.SocketOptions{DSCP: dscp, TTL: o.ttl, Source: o.start, Interface: o.iface, DontFragment: o.whole}
+	point, _ := dscp.Parse(o.dscp)
+	return network.SocketOptions{DSCP: uint8(point), TTL: o.ttl, Source: o.start, Interface: o.iface, DontFragment: o.whole}
 }
 
 // place is the network to measure through and its name: this machine, or a host

@@ -7,9 +7,9 @@ import (
 	"time"
 
 	"woodlark.example/core/capacity"
+	"woodlark.example/core/dscp"
 	"woodlark.example/core/finding"
 	"woodlark.example/core/voice"
-	"woodlark.example/internal/api"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/near"
 	"woodlark.example/internal/probe/stream"
@@ -82,11 +82,11 @@ func (o streamOptions) request() (stream.Request, error) {
 		}
 		r.Rate = rate
 	}
-	dscp, err := api.ParseDSCP(o.dscp)
+	point, err := dscp.Parse(o.dscp)
 	if err != nil {
 		return r, wrongCall("%v", err)
 	}
-	r.DSCP = dscp
+	r.DSCP = uint8(point)
 	if o.interval < 0 || o.size < 0 || o.calls < 1 {
 		return r, wrongCall("-every, -payload and -calls are not below zero, and -calls is 1 at least")
 	}

@@ -6,8 +6,8 @@ import (
 	"time"
 
 	"woodlark.example/core/capacity"
+	"woodlark.example/core/dscp"
 	"woodlark.example/core/finding"
-	"woodlark.example/internal/api"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/near"
 	"woodlark.example/internal/probe/throughput"
@@ -88,11 +88,11 @@ func (o throughputOptions) request(c *call) (throughput.Request, error) {
 		}
 		*x.into = rate
 	}
-	dscp, err := api.ParseDSCP(o.dscp)
+	point, err := dscp.Parse(o.dscp)
 	if err != nil {
 		return r, wrongCall("%v", err)
 	}
-	r.DSCP = dscp
+	r.DSCP = uint8(point)
 	if _, _, err := r.Estimate(); err != nil {
 		return r, wrongCall("%v", err)
 	}

@@ -8,10 +8,10 @@ import (
 	"slices"
 	"time"
 
+	"woodlark.example/core/dscp"
 	"woodlark.example/core/finding"
 	"woodlark.example/core/reading"
 	"woodlark.example/core/route"
-	"woodlark.example/internal/api"
 	"woodlark.example/internal/network"
 	"woodlark.example/internal/probe/trace"
 	"woodlark.example/internal/report"
@@ -146,7 +146,7 @@ func (o *traceOptions) readOptions(c *call) (err error) {
 			return wrongCall("-source %q is not an IP address", short(o.source))
 		}
 	}
-	if _, err := api.ParseDSCP(o.dscp); err != nil {
+	if _, err := dscp.Parse(o.dscp); err != nil {
 		return wrongCall("%v", err)
 	}
 	if o.owners != "" {

@@ -11,9 +11,9 @@ import (
 	"sync"
 	"time"
 
+	"woodlark.example/core/dscp"
 	"woodlark.example/core/finding"
 	"woodlark.example/core/route"
-	"woodlark.example/internal/api"
 	"woodlark.example/internal/capture"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/network"
@@ -60,7 +60,7 @@ func (c *call) traceHere(o traceOptions) error {
 	if len(targets) == 0 {
 		return exit{exitUnmeasured, joinErrors(failed)}
 	}
-	dscp, _ := api.ParseDSCP(o.dscp)
+	point, _ := dscp.Parse(o.dscp)
 	options := trace.Options{Socket: o.socket()}
 	var file *capture.File
 	if o.capture != "" {
@@ -73,7 +73,7 @@ func (c *call) traceHere(o traceOptions) error {
 	live, ctx := c.liveTrace(o, targets)
 	for i, t := range targets {
 		requests = append(requests, trace.Request{Addr: t.addr, Via: o.kind, Probes: o.probes, For: o.duration, Interval: o.every, Wait: o.wait, FirstTTL: o.first, LastTTL: o.last,
-			Silent: o.silent, Retries: o.retries, OneFlow: o.one, PathMTU: o.mtu, Payload: o.payload, DSCP: dscp, Heard: func(p route.Probe) { live.heard(i, p) }})
+			Silent: o.silent, Retries: o.retries, OneFlow: o.one, PathMTU: o.mtu, Payload: o.payload, DSCP: uint8(point), Heard: func(p route.Probe) { live.heard(i, p) }})
 	}
 	back := c.tracesBack(n, o, targets)
 	results, err := trace.Measure(ctx, n, groundOf(n), options, requests...)
