@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"woodlark.example/core/finding"
+	"woodlark.example/internal/busy"
 	"woodlark.example/wire"
 )
 
@@ -122,7 +123,7 @@ links:
   - {between: [near.example, far.example], rate: %gMbit/s, delay: %gms, loss: %g%%}
 `, c.rate, c.delay, c.loss), 0o600))
 			upWithFarEnd(t, m, world, "link", "far.example")
-			again(t, func() string {
+			busy.Again(t, func() string {
 				near, far := m.capture("link", "near.example"), m.capture("link", "far.example")
 				out, errs, _ := m.keyed("lab", "run", "-name", "link", "-at", "near.example", "--", program, "stream", "-every", "4ms", "-payload", "60", "-for", "6s", "-format", "json", "far.example")
 				near.stop()

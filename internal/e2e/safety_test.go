@@ -14,6 +14,7 @@ import (
 
 	"woodlark.example/internal/api"
 	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/busy"
 )
 
 // TestASecondServiceOnOneDatabaseIsRefused, and says who holds it.
@@ -78,7 +79,7 @@ func TestMeasuringBeginsBeforeTheDatabaseIsThere(t *testing.T) {
 	s.eventually(60*time.Second, func() bool { return len(runs(s)) == 1 }, "the first run")
 	kept := filepath.Join(m.state, "agents", "*", "plan.json")
 	s.eventually(30*time.Second, func() bool { names, _ := filepath.Glob(kept); return len(names) == 1 }, "the plan is kept")
-	again(t, func() string {
+	busy.Again(t, func() string {
 		_ = syscall.Kill(databasePid(t, m), syscall.SIGKILL)
 		s.kill()
 		began := time.Now()

@@ -18,6 +18,7 @@ import (
 
 	"woodlark.example/core/finding"
 	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/busy"
 )
 
 const desk = "desk.northquay.example"
@@ -76,7 +77,7 @@ func TestTraceOnTheCommandLine(t *testing.T) {
 	rows, err := csv.NewReader(strings.NewReader(m.good(in("hops-trade-places", "-format", "csv")...))).ReadAll()
 	require.NoError(t, err)
 	assert.GreaterOrEqual(t, len(rows), 7, "a row for each who answers")
-	again(t, func() string { // six flows take one of two ways all together once in 32 times
+	busy.Again(t, func() string { // six flows take one of two ways all together once in 32 times
 		dot, _, _ := m.cli(in("two-kinds-of-slow", "-format", "dot", "-probes", "0")...) // it may find the slow branch already
 		if !strings.Contains(dot, `"198.51.100.81" -> "198.51.100.66"`) {
 			return dot
@@ -377,7 +378,7 @@ func TestTheWayBackThroughRealSockets(t *testing.T) {
 	service := []string{"-service", "http://127.0.0.1:7373"}
 	invite := jsonOf[apitype.Invite](t, m.good(at(desk, append([]string{"agents", "invite", "-name", "holm", "-format", "json"}, service...)...)...))
 	m.background("msg=ready", at("terminal.holm.example", "agent", "-join", "http://desk.northquay.example:7373", "-invite", invite.Code, "-state", filepath.Join(filepath.Dir(m.state), "holm"))...)
-	again(t, func() string {
+	busy.Again(t, func() string {
 		args := append([]string{"trace", "-from", "local", "-probes", "5", "-every", "50ms", "-both-ways", "-format", "json"}, service...)
 		out, errs, status := m.cli(at(desk, append(args, "203.0.113.26")...)...)
 		if status > 1 {

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"woodlark.example/core/finding"
+	"woodlark.example/internal/busy"
 )
 
 // running is a program that runs until it is stopped.
@@ -79,7 +80,7 @@ func TestTwoEndsOnThisMachine(t *testing.T) {
 	m := newMachine(t)
 	at := farAt(m.background("Far end at", "respond", "-listen", "127.0.0.1:0"))
 	t.Run("stream", func(t *testing.T) {
-		again(t, func() string { // a machine that is stopped for a moment sends fewer
+		busy.Again(t, func() string { // a machine that is stopped for a moment sends fewer
 			out, errs, status := m.keyed("stream", "-codec", "g711", "-for", "10s", "-dscp", "EF", "-format", "json", at)
 			require.Less(t, status, 2, errs)
 			r := jsonOf[finding.StreamReport](t, out)
@@ -114,7 +115,7 @@ func TestTwoEndsOnThisMachine(t *testing.T) {
 		assert.Contains(t, []string{"held_by_host", ""}, r.HeldBy, "nothing but this machine is between")
 	})
 	t.Run("datagrams", func(t *testing.T) {
-		again(t, func() string {
+		busy.Again(t, func() string {
 			out, errs, status := m.keyed("throughput", "-protocol", "udp", "-rate", "20M", "-for", "2s", "-direction", "both", "-format", "json", at)
 			require.Zero(t, status, errs)
 			r := jsonOf[finding.ThroughputReport](t, out)
@@ -246,7 +247,7 @@ func TestLinksThroughRealSockets(t *testing.T) {
 		link := fmt.Sprintf("%gMbit/s, %gms, %g%%", c.rate, c.delay, c.loss)
 		t.Run(link, func(t *testing.T) {
 			m := newMachine(t)
-			again(t, func() string {
+			busy.Again(t, func() string {
 				r := jsonOf[finding.ThroughputReport](t, m.overLink(link, "throughput", "-protocol", "udp", "-rate", fmt.Sprintf("%.0f", c.rate*1.2e6), "-for", "3s", "-direction", "there", "-format", "json", "far.example"))
 				d := r.Directions[0]
 				through := c.rate * 1e6 * (1 - c.loss/100)
@@ -262,20 +263,6 @@ func off(what string, is, want, within float64) string {
 		return ""
 	}
 	return fmt.Sprintf("%s is %g, not %g ± %g", what, is, want, within)
-}
-
-// again tries up to five times: a machine without time to spare loses and delays
-// packets itself, and what is wrong of Woodlark would be wrong each time.
-func again(t *testing.T, try func() string) {
-	t.Helper()
-	wrong := ""
-	for range 5 {
-		if wrong = try(); wrong == "" {
-			return
-		}
-		t.Log(wrong)
-	}
-	t.Error(wrong)
 }
 
 // TestWhatHoldsThroughputBack: each cause where it is the only one.
@@ -299,7 +286,7 @@ func TestWhatHoldsThroughputBack(t *testing.T) {
 			t.Cleanup(func() { _ = syscall.Kill(process, syscall.SIGKILL) })
 			m.background("Far end at", "lab", "run", "-at", "terminal.holm.example", "--", program, "respond", "-listen", ":7474")
 			args := append([]string{"lab", "run", "-at", desk, "--", program, "throughput", "-for", "6s", "-direction", "there", "-format", "json"}, c.more...)
-			again(t, func() string {
+			busy.Again(t, func() string {
 				out, errs, status := m.keyed(append(args, "terminal.holm.example")...)
 				require.Less(t, status, 2, "%s%s", out, errs)
 				r := jsonOf[finding.ThroughputReport](t, out)
@@ -325,7 +312,7 @@ func TestWhatHoldsThroughputBack(t *testing.T) {
 // all there is.
 func TestAHostHoldsThroughputBack(t *testing.T) {
 	m := newMachine(t)
-	again(t, func() string {
+	busy.Again(t, func() string {
 		out, errs, status := m.cli("throughput", "-world", "../../demo/faults/new-fast-line.yaml", "-from", desk, "-for", "8s", "-direction", "there", "-format", "json", "terminal.holm.example")
 		require.Less(t, status, 2, "%s%s", out, errs)
 		r := jsonOf[finding.ThroughputReport](t, out)
@@ -339,7 +326,7 @@ func TestAHostHoldsThroughputBack(t *testing.T) {
 // TestClocksThatAreOff: a far clock that is slow and drifts is found, and taken out.
 func TestClocksThatAreOff(t *testing.T) {
 	m := newMachine(t)
-	again(t, func() string {
+	busy.Again(t, func() string {
 		out, errs, _ := m.cli("stream", "-world", "../../demo/faults/arrives-before-it-left.yaml", "-from", desk, "-for", "20s", "-format", "json", "terminal.holm.example")
 		r := jsonOf[finding.StreamReport](t, out)
 		found := codes(r.Findings)
