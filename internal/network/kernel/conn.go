@@ -262,13 +262,15 @@ func (c *conn) take(packets []network.Packet) int {
 	half := len(packets) / 2
 	answers := c.answers.receive(c.fd, half, 0)
 	seen := time.Now()
-	told := 0
+	told, toldAt := 0, seen
 	if !c.bulk || answers == 0 { // a bulk socket has few errors and no departures to tell
 		told = c.told.receive(c.fd, len(packets)-half, unix.MSG_ERRQUEUE)
+		// A probe that left since may have its refusal here already: it was not seen before that.
+		toldAt = time.Now()
 	}
 	n := 0
 	for i := range told {
-		if c.parse(&packets[n], c.told.packet(i, seen, &packets[n]), true) {
+		if c.parse(&packets[n], c.told.packet(i, toldAt, &packets[n]), true) {
 			n++
 		}
 	}
