@@ -62,6 +62,7 @@ type Controller struct {
 	mu      sync.RWMutex
 	agents  map[ident.ID]*agentState
 	paths   map[ident.ID]*pathState
+	byEnds  map[store.Ends]*pathState // the same
 	watches map[ident.ID]*Watch
 	active  map[ident.ID]progress // runs on demand that are going on
 	tracing map[ident.ID]*tracing // traces on demand that are going on
@@ -121,7 +122,7 @@ func New(ctx context.Context, o Options) (*Controller, error) {
 		o.SiteOf = func(string) string { return "" }
 	}
 	c := &Controller{options: o, store: o.Store, log: o.Log, zone: o.Zone, agents: map[ident.ID]*agentState{},
-		paths: map[ident.ID]*pathState{}, watches: map[ident.ID]*Watch{}, active: map[ident.ID]progress{}, tracing: map[ident.ID]*tracing{}}
+		paths: map[ident.ID]*pathState{}, byEnds: map[store.Ends]*pathState{}, watches: map[ident.ID]*Watch{}, active: map[ident.ID]progress{}, tracing: map[ident.ID]*tracing{}}
 	c.guards = guard.Options{Calendar: baseline.Calendar{Zone: o.Zone, Holidays: o.Holidays}, Tolerances: o.Tolerances, Maintenance: o.Maintenance, Training: o.Training, Elsewhere: true, Same: c.devices.same}
 	c.twoEnds.going = map[ident.ID]*twoEnded{}
 	if err := c.load(ctx); err != nil {
@@ -194,7 +195,7 @@ func (c *Controller) load(ctx context.Context) error {
 		if err := state.load(ctx, c); err != nil {
 			return err
 		}
-		c.paths[p.ID] = state
+		c.addPath(state)
 	}
 	if err := c.loadIncidents(ctx); err != nil {
 		return err

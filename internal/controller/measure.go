@@ -12,30 +12,42 @@ import (
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store"
-	"woodlark.example/wire"
 )
 
-func (c *Controller) ensurePath(ctx context.Context, agent ident.ID, target string, f wire.Family, via reading.Via) (*pathState, error) {
+// ensurePaths returns the paths between ends, in their order, made where they are not there.
+func (c *Controller) ensurePaths(ctx context.Context, list []store.Ends) ([]*pathState, error) {
+	out := make([]*pathState, len(list))
+	var missing []store.Ends
 	c.mu.RLock()
-	for _, p := range c.paths {
-		if p.AgentID == agent && p.Target == target && p.Family == f && p.Via == via.String() {
-			c.mu.RUnlock()
-			return p, nil
+	for i, e := range list {
+		if out[i] = c.byEnds[e]; out[i] == nil {
+			missing = append(missing, e)
 		}
 	}
 	c.mu.RUnlock()
-	kept, err := c.store.EnsurePath(ctx, agent, target, f, via.String(), c.options.SiteOf(target))
+	if len(missing) == 0 {
+		return out, nil
+	}
+	made, err := c.store.EnsurePaths(ctx, missing, c.options.SiteOf)
 	if err != nil {
 		return nil, err
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if p := c.paths[kept.ID]; p != nil {
-		return p, nil
+	for _, p := range made {
+		if c.paths[p.ID] == nil {
+			c.addPath(c.newPathState(p))
+		}
 	}
-	p := c.newPathState(kept)
-	c.paths[kept.ID] = p
-	return p, nil
+	for i, e := range list {
+		out[i] = c.byEnds[e]
+	}
+	return out, nil
+}
+
+// addPath takes in a path; c.mu is held.
+func (c *Controller) addPath(p *pathState) {
+	c.paths[p.ID], c.byEnds[p.Ends()] = p, p
 }
 
 // Measure starts a measurement on demand at an agent, one run for each target
@@ -59,16 +71,21 @@ func (c *Controller) Measure(ctx context.Context, from string, spec Spec) ([]sto
 	order := plan.Order{Probes: spec.Probes, Interval: spec.Interval, Wait: spec.Wait, Payload: spec.Payload, DSCP: spec.DSCP}
 	var u plan.Upload
 	now := time.Now().UTC()
+	var ends []store.Ends
 	for _, to := range spec.To {
 		for _, k := range spec.kinds(to) {
-			p, err := c.ensurePath(ctx, a.ID, to, k.family, k.via)
-			if err != nil {
-				return nil, err
-			}
-			run := plan.Run{ID: ident.New(), Path: p.ID, Started: now, Outcome: plan.Running}
-			u.Runs = append(u.Runs, run)
-			order.Paths = append(order.Paths, plan.OrderPath{Run: run.ID, Path: p.ID, Target: to, Family: k.family, Via: k.via})
+			ends = append(ends, store.Ends{Agent: a.ID, Target: to, Family: k.family, Via: k.via.String()})
+			order.Paths = append(order.Paths, plan.OrderPath{Target: to, Family: k.family, Via: k.via})
 		}
+	}
+	paths, err := c.ensurePaths(ctx, ends)
+	if err != nil {
+		return nil, err
+	}
+	for i, p := range paths {
+		run := plan.Run{ID: ident.New(), Path: p.ID, Started: now, Outcome: plan.Running}
+		u.Runs = append(u.Runs, run)
+		order.Paths[i].Run, order.Paths[i].Path = run.ID, p.ID
 	}
 	if err := c.store.SaveUpload(ctx, u); err != nil {
 		return nil, err

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -102,6 +101,7 @@ func (c *Controller) pathsOf(ctx context.Context, spec Spec) ([]ident.ID, error)
 		}
 		return nil, nil
 	}
+	var ends []store.Ends
 	for _, from := range spec.From {
 		c.mu.RLock()
 		a, err := c.agentNamed(from)
@@ -111,14 +111,19 @@ func (c *Controller) pathsOf(ctx context.Context, spec Spec) ([]ident.ID, error)
 		}
 		for _, to := range spec.To {
 			for _, k := range spec.kinds(to) {
-				p, err := c.ensurePath(ctx, a.ID, to, k.family, k.via)
-				if err != nil {
-					return nil, err
-				}
-				if !slices.Contains(ids, p.ID) {
-					ids = append(ids, p.ID)
-				}
+				ends = append(ends, store.Ends{Agent: a.ID, Target: to, Family: k.family, Via: k.via.String()})
 			}
+		}
+	}
+	paths, err := c.ensurePaths(ctx, ends)
+	if err != nil {
+		return nil, err
+	}
+	seen := make(map[ident.ID]bool, len(paths))
+	for _, p := range paths {
+		if !seen[p.ID] {
+			seen[p.ID] = true
+			ids = append(ids, p.ID)
 		}
 	}
 	return ids, nil

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -49,20 +50,65 @@ func (s *Store) SeenAgents(ctx context.Context, ids []ident.ID, at time.Time) er
 	return wrap("note agents", s.db.WithContext(ctx).Model(&Agent{}).Where("id IN ?", ids).Update("seen_at", at.UTC()).Error)
 }
 
-// EnsurePath returns the path between an agent and a target, made when it is
-// not there.
-func (s *Store) EnsurePath(ctx context.Context, agent ident.ID, target string, f wire.Family, via, site string) (Path, error) {
-	var found Path
-	err := s.transact(ctx, "keep the path to "+clip(target, 60), func(tx *gorm.DB) error {
-		found = Path{}
-		err := tx.Where("agent_id = ? AND target = ? AND family = ? AND via = ?", agent, target, f, via).Take(&found).Error
-		if errors.Is(err, gorm.ErrRecordNotFound) {
-			found = Path{ID: ident.New(), AgentID: agent, Target: target, Family: f, Via: via, Site: site, CreatedAt: time.Now().UTC()}
-			return tx.Create(&found).Error
+// Ends are what tells paths apart.
+type Ends struct {
+	Agent  ident.ID
+	Target string
+	Family wire.Family
+	Via    string // see reading.Via
+}
+
+// Ends are those of the path.
+func (p Path) Ends() Ends { return Ends{p.AgentID, p.Target, p.Family, p.Via} }
+
+// EnsurePaths returns the paths between ends, in their order; those that are not there are made,
+// at the site that siteOf says their target is at.
+func (s *Store) EnsurePaths(ctx context.Context, list []Ends, siteOf func(target string) string) ([]Path, error) {
+	out := make([]Path, len(list))
+	err := s.transact(ctx, fmt.Sprintf("keep %d paths", len(list)), func(tx *gorm.DB) error {
+		known, err := pathsBetween(tx, list)
+		if err != nil {
+			return err
 		}
-		return err
+		var fresh []Path
+		now := time.Now().UTC()
+		for i, e := range list {
+			p, ok := known[e]
+			if !ok {
+				p = Path{ID: ident.New(), AgentID: e.Agent, Target: e.Target, Family: e.Family, Via: e.Via, Site: siteOf(e.Target), CreatedAt: now}
+				known[e] = p
+				fresh = append(fresh, p)
+			}
+			out[i] = p
+		}
+		if len(fresh) == 0 {
+			return nil
+		}
+		return tx.CreateInBatches(fresh, batchRows).Error
 	})
-	return found, err
+	return out, err
+}
+
+// pathsBetween are the paths that are there between any of the ends.
+func pathsBetween(tx *gorm.DB, list []Ends) (map[Ends]Path, error) {
+	targets := map[ident.ID][]string{}
+	for _, e := range list {
+		targets[e.Agent] = append(targets[e.Agent], e.Target)
+	}
+	known := map[Ends]Path{}
+	for agent, names := range targets {
+		slices.Sort(names)
+		for part := range slices.Chunk(slices.Compact(names), batchRows) {
+			var rows []Path
+			if err := tx.Where("agent_id = ? AND target IN ?", agent, part).Find(&rows).Error; err != nil {
+				return nil, err
+			}
+			for _, p := range rows {
+				known[p.Ends()] = p
+			}
+		}
+	}
+	return known, nil
 }
 
 // Paths are all paths.

@@ -1,6 +1,7 @@
 package store_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -29,12 +30,12 @@ func TestAgentsAndPathsAreMadeOnce(t *testing.T) {
 	require.Len(t, agents, 1)
 	assert.Equal(t, noon, *agents[0].SeenAt)
 
-	p, err := s.EnsurePath(t.Context(), a.ID, "app.ticketing.example", wire.IPv4, "icmp", "Ticketing")
+	p, err := ensurePath(t, s, store.Ends{Agent: a.ID, Target: "app.ticketing.example", Family: wire.IPv4, Via: "icmp"}, "Ticketing")
 	require.NoError(t, err)
-	same, err := s.EnsurePath(t.Context(), a.ID, "app.ticketing.example", wire.IPv4, "icmp", "")
+	same, err := ensurePath(t, s, store.Ends{Agent: a.ID, Target: "app.ticketing.example", Family: wire.IPv4, Via: "icmp"}, "")
 	require.NoError(t, err)
 	assert.Equal(t, p.ID, same.ID)
-	other, err := s.EnsurePath(t.Context(), a.ID, "app.ticketing.example", wire.IPv6, "icmp", "")
+	other, err := ensurePath(t, s, store.Ends{Agent: a.ID, Target: "app.ticketing.example", Family: wire.IPv6, Via: "icmp"}, "")
 	require.NoError(t, err)
 	assert.NotEqual(t, p.ID, other.ID, "the other family is another path")
 	paths, err := s.Paths(t.Context())
@@ -256,4 +257,39 @@ func TestWhatIsDoneStaysDone(t *testing.T) {
 	assert.Equal(t, plan.Done, got.Outcome)
 	assert.Empty(t, got.Reason)
 	assert.Equal(t, "192.0.2.2", got.Address)
+}
+
+func ensurePath(t *testing.T, s *store.Store, e store.Ends, site string) (store.Path, error) {
+	list, err := s.EnsurePaths(t.Context(), []store.Ends{e}, func(string) string { return site })
+	if err != nil {
+		return store.Path{}, err
+	}
+	return list[0], nil
+}
+
+func TestManyPathsAreMadeAtOnceAndOnce(t *testing.T) {
+	s := storetest.New(t)
+	agents := []ident.ID{ident.New(), ident.New()}
+	var list []store.Ends
+	for i := range 1200 { // more than a batch
+		list = append(list, store.Ends{Agent: agents[i%2], Target: fmt.Sprintf("host%d.example", i/4), Family: wire.IPv4, Via: []string{"icmp", "tcp:443"}[i/2%2]})
+	}
+	list = append(list, list[0])
+	siteOf := func(target string) string { return "at " + target }
+	made, err := s.EnsurePaths(t.Context(), list, siteOf)
+	require.NoError(t, err)
+	require.Len(t, made, 1201)
+	assert.Equal(t, made[0], made[1200], "what is asked for twice is one")
+	for i, p := range made {
+		require.Equal(t, list[i], p.Ends())
+		require.Equal(t, "at "+p.Target, p.Site)
+	}
+	again, err := s.EnsurePaths(t.Context(), list[:10], siteOf)
+	require.NoError(t, err)
+	for i, p := range again {
+		assert.Equal(t, made[i].ID, p.ID)
+	}
+	all, err := s.Paths(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, all, 1200)
 }

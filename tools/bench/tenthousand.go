@@ -13,6 +13,8 @@ import (
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/plan"
+	"woodlark.example/internal/store"
+	"woodlark.example/wire"
 )
 
 // crowdOf is how many paths the service is to judge on one core, and to report of within a
@@ -132,6 +134,29 @@ func tenThousand(ctx context.Context, dir string) error {
 		return err
 	}
 	row(fmt.Sprintf("the report of degraded paths over %d paths, over HTTP (floor: how they stand alone); 1,000 is the goal", crowdOf), "ms", took, bare)
+	return takingIn(ctx, c, s, agent)
+}
+
+// takingIn times a watch of twice as many paths, none of which is there yet. The floor is as many
+// paths kept by the store alone.
+func takingIn(ctx context.Context, c *controller.Controller, s *store.Store, agent ident.ID) error {
+	const many = 2 * crowdOf
+	spec := controller.Spec{From: []string{"bench"}}
+	var ends []store.Ends
+	for i := range many {
+		spec.To = append(spec.To, fmt.Sprintf("host%d.example", i))
+		ends = append(ends, store.Ends{Agent: agent, Target: fmt.Sprintf("bare%d.example", i), Family: wire.IPv4, Via: "icmp"})
+	}
+	began := time.Now()
+	if _, err := c.SaveWatch(ctx, ident.ID{}, "many", spec, true); err != nil {
+		return err
+	}
+	ours := time.Since(began).Seconds()
+	began = time.Now()
+	if _, err := s.EnsurePaths(ctx, ends, func(string) string { return "" }); err != nil {
+		return err
+	}
+	row(fmt.Sprintf("a watch of %d new paths taken in (floor: the paths kept alone); 3 s is the goal", many), "s", ours, time.Since(began).Seconds())
 	return nil
 }
 
