@@ -3,6 +3,7 @@ package store
 import (
 	"database/sql"
 	"time"
+	"unicode/utf8"
 
 	"woodlark.example/core/delay"
 	"woodlark.example/core/figure"
@@ -206,9 +207,9 @@ func clip(text string, most int) string {
 	if len(text) <= most {
 		return text
 	}
-	runes := []rune(text)
-	for len(string(runes)) > most-3 {
-		runes = runes[:len(runes)-1]
+	end := most - len("…")
+	for end > 0 && !utf8.RuneStart(text[end]) {
+		end--
 	}
-	return string(runes) + "…"
+	return text[:end] + "…"
 }

@@ -63,10 +63,13 @@ type Change struct {
 	Detail string // JSON: what it was, and what it is
 }
 
+// mostDetail is how long a detail may be: the longest watch twice is less.
+const mostDetail = 16_000_000
+
 // NoteChange keeps a line of the record.
 func (s *Store) NoteChange(ctx context.Context, c Change) error {
 	c.ID, c.At = ident.New(), time.Now().UTC()
-	c.Who, c.What, c.Name, c.Detail = clip(c.Who, 120), clip(c.What, 40), clip(c.Name, 253), clip(c.Detail, 60_000)
+	c.Who, c.What, c.Name, c.Detail = clip(c.Who, 120), clip(c.What, 40), clip(c.Name, 253), clip(c.Detail, mostDetail)
 	return wrap("note a change", s.db.WithContext(ctx).Create(&c).Error)
 }
 
