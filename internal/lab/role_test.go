@@ -180,8 +180,15 @@ func socket(to netip.AddrPort, port int) (int, unix.Sockaddr, error) {
 // offender waits for an ICMP error and says who sent it.
 func offender(fd int) (string, error) {
 	fds := []unix.PollFd{{Fd: int32(fd), Events: unix.POLLERR}}
-	if n, err := unix.Poll(fds, 2000); err != nil || n == 0 {
-		return "", err
+	for {
+		n, err := unix.Poll(fds, 2000)
+		if errors.Is(err, unix.EINTR) { // by a signal of the Go runtime
+			continue
+		}
+		if err != nil || n == 0 {
+			return "", err
+		}
+		break
 	}
 	oob := make([]byte, 512)
 	_, n, _, _, err := unix.Recvmsg(fd, make([]byte, 2048), oob, unix.MSG_ERRQUEUE)
