@@ -320,59 +320,9 @@ func (f *fitter) slacks(sh *shape, prior func(k, b int) float64) {
 
 // slackFrom is the slack, and by how much the worst day that was no episode lay off.
 func (f *fitter) slackFrom(sh *shape, prior func(k, b int) float64, foretold func(d, b int) float64) (slack, furthest [dayKinds][]float64) {
-	variance := [dayKinds][]float64{}
-	lossy, chances := f.s.measure.Counted(), 2.0
-	if lossy && meanOf(f.s.v) < lossyFrom {
-		lossy, chances = false, 3.5 // a few probes by chance are no matter of the day
-	}
-	var all [dayKinds]float64
+	var apart [dayKinds]scatter
 	for k := range dayKinds {
-		furthest[k] = make([]float64, f.c.bins)
-		variance[k] = make([]float64, f.c.bins)
-		weight := make([]float64, f.c.bins)
-		chance := make([]float64, f.c.bins)
-		for d, x := range f.c.days {
-			if x.kind() != k && !sh.alike {
-				continue
-			}
-			for b := range f.c.bins {
-				if f.c.count[d][b] == 0 {
-					continue
-				}
-				days := max(sh.days(k, b), 1)
-				v := f.middleOf(d, b) - sh.middle[x.kind()][b] - foretold(d, b)
-				w := f.c.weight[d][b]
-				noise := f.sampling(f.c.count[d][b])
-				variance[k][b] += w * (v*v*days/max(days-1, 1) - noise)
-				chance[b] += w * noise
-				weight[b] += w
-				if w > 0.5 {
-					// What begins in the middle of a bin was half foretold to the next one; another day it
-					// may come all at once.
-					off := v + foretold(d, b) - f.lowest(d, b, foretold)
-					furthest[k][b] = max(furthest[k][b], off-chances*math.Sqrt(f.sampling(f.c.count[d][b])))
-				}
-			}
-		}
-		known := make([]float64, 0, f.c.bins)
-		for b := range variance[k] {
-			variance[k][b] /= max(weight[b], 1e-9)
-			chance[b] /= max(weight[b], 1e-9)
-			if weight[b] == 0 {
-				variance[k][b], chance[b] = math.NaN(), math.NaN()
-			} else {
-				known = append(known, variance[k][b])
-			}
-		}
-		all[k] = max(0, median(known))
-		variance[k], chance = smooth(variance[k], 2), smooth(chance, 2)
-		for b := range variance[k] {
-			if lossy {
-				break // losses come in spells, of which a fortnight need not hold the worst
-			}
-			// What the noise of a few cells may make of the variance by itself is none of the days'.
-			variance[k][b] -= chance[b] * math.Sqrt(2/max(5*sh.days(k, b), 1))
-		}
+		apart[k] = f.scatter(sh, k, foretold)
 	}
 	total := float64(len(f.c.days))
 	if f.trusted {
@@ -385,20 +335,85 @@ func (f *fitter) slackFrom(sh *shape, prior func(k, b int) float64, foretold fun
 			if f.trusted {
 				days = max(days, trustedDays)
 			}
-			v := variance[k][b]
+			v := apart[k].variance[b]
 			if math.IsNaN(v) {
-				v = max(all[working], all[offDay])
+				v = max(apart[working].usual, apart[offDay].usual)
 			}
-			v = (all[k] + days*max(0, v)) / (1 + days)
+			v = (apart[k].usual + days*max(0, v)) / (1 + days)
 			p := prior(k, b)
 			w := 1 / max(total*total, 0.25)
 			v = (w*p*p + days*v) / (w + days)
-			slack[k][b] = max(strict(days)*math.Sqrt(v*(1+1/max(days, 1))), beyondSeen*furthest[k][b])
+			slack[k][b] = max(strict(days)*math.Sqrt(v*(1+1/max(days, 1))), beyondSeen*apart[k].furthest[b])
 		}
 		reach := max(1, onset/f.c.length)
-		slack[k], furthest[k] = early(sh.middle[k], slack[k], reach), early(sh.middle[k], furthest[k], reach)
+		slack[k], furthest[k] = early(sh.middle[k], slack[k], reach), early(sh.middle[k], apart[k].furthest, reach)
 	}
 	return slack, furthest
+}
+
+// scatter is how far days of a kind lie apart, by the bin.
+type scatter struct {
+	variance []float64 // beyond the noise of readings; NaN where no day was seen
+	usual    float64   // the median of that
+	furthest []float64 // by how much the worst day that was no episode lay off, beyond chance
+}
+
+const (
+	// byChance is how many standard deviations of its noise a cell may lie off by chance, and
+	// bySeldom a cell of what is seldom: a few probes of a path that hardly loses any.
+	byChance = 2.0
+	bySeldom = 3.5
+)
+
+func (f *fitter) scatter(sh *shape, k int, foretold func(d, b int) float64) scatter {
+	spells, chances := f.s.measure.Counted(), byChance
+	if spells && meanOf(f.s.v) < lossyFrom {
+		spells, chances = false, bySeldom
+	}
+	out := scatter{variance: make([]float64, f.c.bins), furthest: make([]float64, f.c.bins)}
+	weight, noises := make([]float64, f.c.bins), make([]float64, f.c.bins)
+	for d, x := range f.c.days {
+		if x.kind() != k && !sh.alike {
+			continue
+		}
+		for b := range f.c.bins {
+			if f.c.count[d][b] == 0 {
+				continue
+			}
+			days := max(sh.days(k, b), 1)
+			above := f.middleOf(d, b) - sh.middle[x.kind()][b]
+			v := above - foretold(d, b)
+			w, noise := f.c.weight[d][b], f.sampling(f.c.count[d][b])
+			out.variance[b] += w * (v*v*days/max(days-1, 1) - noise)
+			noises[b] += w * noise
+			weight[b] += w
+			if w > 0.5 {
+				// What begins in the middle of a bin was half foretold to the next one; another day it
+				// may come all at once.
+				out.furthest[b] = max(out.furthest[b], above-f.lowest(d, b, foretold)-chances*math.Sqrt(noise))
+			}
+		}
+	}
+	known := make([]float64, 0, f.c.bins)
+	for b, w := range weight {
+		if w == 0 {
+			out.variance[b], noises[b] = math.NaN(), math.NaN()
+			continue
+		}
+		out.variance[b] /= w
+		noises[b] /= w
+		known = append(known, out.variance[b])
+	}
+	out.usual = max(0, median(known))
+	out.variance = smooth(out.variance, 2)
+	if spells { // of which a fortnight need not hold the worst
+		return out
+	}
+	// What the noise of a few cells may make of the variance by itself is none of the days'.
+	for b, noise := range smooth(noises, 2) {
+		out.variance[b] -= noise * math.Sqrt(2/max(5*sh.days(k, b), 1))
+	}
+	return out
 }
 
 // onset is within how many minutes what begins may have been foretold in part.

@@ -94,7 +94,7 @@ func (o *replayOptions) run(c *call) error {
 		return err
 	}
 	if len(out.Unknown) > 0 {
-		fmt.Fprintf(c.err, "not judged, because these keys are not known: %s\n", strings.Join(out.Unknown, ", "))
+		fmt.Fprintf(c.err, "not judged, because these keys are not known or say too little: %s\n", strings.Join(out.Unknown, ", "))
 	}
 	if c.format == "json" {
 		err = report.JSON(c.out, out)

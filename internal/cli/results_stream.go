@@ -55,7 +55,7 @@ func (o pathOptions) watched(c *call, from *client.Client) (list []apitype.Path,
 		}
 	}
 	if len(list) == 0 {
-		return nil, wrongCall("no watched path is meant by -from %q -to %q; the console shows the paths there are", short(o.from), short(o.to))
+		return nil, wrongCall("no watched path is meant by -from %q -to %q -family %q -via %q; the console shows the paths there are", short(o.from), short(o.to), o.family, short(o.via))
 	}
 	return list, nil
 }

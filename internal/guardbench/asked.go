@@ -25,27 +25,41 @@ func (f *made) weigh(p path) {
 		to = f.to
 	}
 	for _, m := range []baseline.Measure{baseline.RTT, baseline.Jitter, baseline.Loss} {
-		then, otherwise, usual := p.beside(m, f.at, to)
-		if len(then) == 0 || len(usual) == 0 {
+		then, otherwise, byHour := p.beside(m, f.at, to)
+		if len(then) == 0 || len(byHour) == 0 {
 			f.asked = f.asked || m == baseline.RTT // not a single answer
 			continue
 		}
-		middle := medianOf
-		least := max(1, 0.1*middle(usual))
-		spread := spreadOf(usual)
+		middle, least := medianOf, max(1, 0.1*medianOf(otherwise))
 		if m == baseline.Loss {
 			middle, least = meanOf, 0.005
-			// Where most readings lose nothing, the middle half of them has no width.
-			spread = max(spread, (quantileOf(usual, 0.84)-quantileOf(usual, 0.16))/2)
 		}
 		by := middle(then) - middle(otherwise)
-		f.asked = f.asked || by >= least && by >= askedSpreads*spread
+		f.asked = f.asked || by >= least && by >= askedSpreads*spreadOf(byHour, m == baseline.Loss)
 	}
 }
 
+// spreadOf is the robust spread of readings around the middle of their hour: by their median
+// deviation; of losses, which most readings have none of, by the middle two thirds if that is
+// wider.
+func spreadOf(byHour map[int][]float64, losses bool) float64 {
+	var off, far []float64
+	for _, list := range byHour {
+		m := medianOf(list)
+		for _, v := range list {
+			off, far = append(off, v-m), append(far, math.Abs(v-m))
+		}
+	}
+	spread := 1.4826 * medianOf(far)
+	if losses {
+		spread = max(spread, (quantileOf(off, 0.84)-quantileOf(off, 0.16))/2)
+	}
+	return spread
+}
+
 // beside are the readings of a measure from a time on: as they are, as they would be without the
-// fault, and those of the same hours of like days before. The last are held against their hour.
-func (p path) beside(m baseline.Measure, from, to time.Time) (then, otherwise, usual []float64) {
+// fault, and those of the same hours of like days before, by the hour.
+func (p path) beside(m baseline.Measure, from, to time.Time) (then, otherwise []float64, byHour map[int][]float64) {
 	clean := p
 	clean.fault = nil
 	for point := range p.points {
@@ -57,6 +71,7 @@ func (p path) beside(m baseline.Measure, from, to time.Time) (then, otherwise, u
 		}
 	}
 	hours := map[int]bool{}
+	byHour = map[int][]float64{}
 	for t := from; t.Before(to); t = t.Add(10 * time.Minute) {
 		hours[hourOf(t.In(p.zone))] = true
 	}
@@ -65,15 +80,16 @@ func (p path) beside(m baseline.Measure, from, to time.Time) (then, otherwise, u
 			break
 		}
 		v, ok := point.Value(m)
+		hour := hourOf(point.At.In(p.zone))
 		switch {
 		case !ok:
 		case !point.At.Before(from):
 			otherwise = append(otherwise, v)
-		case hours[hourOf(point.At.In(p.zone))]:
-			usual = append(usual, v)
+		case hours[hour]:
+			byHour[hour] = append(byHour[hour], v)
 		}
 	}
-	return then, otherwise, usual
+	return then, otherwise, byHour
 }
 
 // hourOf is an hour of a working day or a day off.
@@ -82,15 +98,6 @@ func hourOf(local time.Time) int {
 		return 24 + local.Hour()
 	}
 	return local.Hour()
-}
-
-func spreadOf(list []float64) float64 {
-	m := medianOf(list)
-	off := make([]float64, len(list))
-	for i, v := range list {
-		off[i] = math.Abs(v - m)
-	}
-	return 1.4826 * medianOf(off)
 }
 
 func meanOf(list []float64) (v float64) {

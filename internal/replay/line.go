@@ -102,12 +102,6 @@ const longestSpan = 24 * 60 * 60
 
 // check says what is wrong with a reading.
 func (l *Line) check() error {
-	count := func(v *int) int {
-		if v == nil {
-			return 0
-		}
-		return *v
-	}
 	switch {
 	case l.From == "" || l.To == "":
 		return fmt.Errorf("it lacks from or to: a reading names both ends of its path")
@@ -169,3 +163,11 @@ type RouteLine struct {
 
 // SetFamily says by which family the route was found.
 func (r *RouteLine) SetFamily(family string) { r.Family = text(family) }
+
+// count is a number of probes, none where it is not known.
+func count(v *int) int {
+	if v == nil {
+		return 0
+	}
+	return *v
+}

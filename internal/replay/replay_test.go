@@ -77,12 +77,13 @@ func TestWhatIsNotJudgedIsCounted(t *testing.T) {
 	line := func(at, rest string) string {
 		return fmt.Sprintf(`{"from":"a","to":"b","started_at":%q,"span_s":60,"sent":20,"answered":20,"lost":0,"rtt_median_ms":10%s}`+"\n", at, rest)
 	}
-	out, err := replay.Run(replay.Input{Readings: strings.NewReader(line("2026-11-02T10:00:00Z", "") + line("2026-11-02T10:00:00Z", `,"notes":["on_demand"]`) + "\n" + line("2026-11-02T10:00:20Z", "") + line("2026-11-02T10:01:00Z", `,"colour":"blue"`))}, replay.Options{})
+	out, err := replay.Run(replay.Input{Readings: strings.NewReader(line("2026-11-02T10:00:00Z", "") + line("2026-11-02T10:00:00Z", `,"notes":["on_demand"]`) + "\n" + line("2026-11-02T10:00:20Z", "") + line("2026-11-02T10:01:00Z", `,"colour":"blue"`) +
+		`{"from":"a","to":"c","started_at":"2026-11-02T10:02:00Z","span_s":60,"rtt_median_ms":10,"loss_there_ratio":0.1}`)}, replay.Options{})
 	require.NoError(t, err)
-	assert.Equal(t, 2, out.Readings)
+	assert.Equal(t, 3, out.Readings)
 	assert.Equal(t, 2, out.Skipped, "one on demand, one beside another")
-	assert.Equal(t, []string{"colour"}, out.Unknown)
-	require.Len(t, out.Learning, 1)
+	assert.Equal(t, []string{"colour", "the loss of a direction without sent"}, out.Unknown)
+	require.Len(t, out.Learning, 2)
 	assert.Equal(t, "2026-11-03T10:00:00Z", out.Learning[0].Until.Format(time.RFC3339))
 }
 

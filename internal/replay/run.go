@@ -44,7 +44,7 @@ type Output struct {
 	Properties []Property `json:"properties"`
 	Incidents  []Incident `json:"incidents"`
 	Learning   []Learning `json:"learning"`
-	// Unknown are keys of the readings that mean nothing here.
+	// Unknown are keys of the readings that mean nothing here, or not by themselves.
 	Unknown []string `json:"unknown_keys"`
 }
 
@@ -140,8 +140,7 @@ func Run(in Input, o Options) (*Output, error) {
 	}
 	g := guard.New(guard.Options{Calendar: baseline.Calendar{Zone: o.Zone, Holidays: o.Holidays}, Tolerances: o.Tolerances})
 	out := &Output{}
-	r := &replayer{guard: g, out: out, routes: routes, last: map[guard.Key]stretch{}}
-	unknown := map[string]bool{}
+	r := &replayer{guard: g, out: out, routes: routes, last: map[guard.Key]stretch{}, unknown: map[string]bool{}}
 	n := 0
 	lines := bufio.NewScanner(in.Readings)
 	lines.Buffer(make([]byte, 64<<10), longestLine)
@@ -152,7 +151,7 @@ func Run(in Input, o Options) (*Output, error) {
 			continue
 		}
 		if n <= 1000 {
-			noteUnknown(data, unknown)
+			noteUnknown(data, r.unknown)
 		}
 		l, err := readLine(data)
 		if err == nil {
@@ -168,7 +167,7 @@ func Run(in Input, o Options) (*Output, error) {
 	r.noteRoutes(nil)
 	g.Flush()
 	out.Paths = len(g.Keys())
-	for k := range unknown {
+	for k := range r.unknown {
 		out.Unknown = append(out.Unknown, k)
 	}
 	slices.Sort(out.Unknown)
@@ -178,10 +177,11 @@ func Run(in Input, o Options) (*Output, error) {
 
 // replayer feeds the guard.
 type replayer struct {
-	guard  *guard.Guard
-	out    *Output
-	routes []RouteLine // those that are still to come
-	last   map[guard.Key]stretch
+	guard   *guard.Guard
+	out     *Output
+	routes  []RouteLine // those that are still to come
+	last    map[guard.Key]stretch
+	unknown map[string]bool
 }
 
 func readLine(data []byte) (*Line, error) {
@@ -219,6 +219,9 @@ func (r *replayer) take(l *Line) error {
 		r.out.ToAt = &at
 	}
 	r.guard.Add(k, l.point())
+	if count(l.Sent) == 0 && (l.LossThereRatio != nil || l.LossBackRatio != nil) {
+		r.unknown["the loss of a direction without sent"] = true
+	}
 	return nil
 }
 
