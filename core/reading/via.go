@@ -1,6 +1,7 @@
 package reading
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strconv"
@@ -100,4 +101,29 @@ func (v Via) String() string {
 		return "stamp"
 	}
 	return "icmp"
+}
+
+// MarshalText writes it as String does.
+func (v Via) MarshalText() ([]byte, error) { return []byte(v.String()), nil }
+
+// UnmarshalJSON reads the text that ParseVia reads; its error wraps ErrVia. An earlier release
+// wrote numbers, {"Kind":1,"Port":443}, of which those are taken that it knew.
+func (v *Via) UnmarshalJSON(b []byte) error {
+	var text string
+	if json.Unmarshal(b, &text) == nil {
+		read, err := ParseVia(text)
+		if err == nil {
+			*v = read
+		}
+		return err
+	}
+	var numbers struct {
+		Kind Kind
+		Port uint16
+	}
+	if err := json.Unmarshal(b, &numbers); err != nil || numbers.Kind < ByICMP || numbers.Kind > ByStamp {
+		return fmt.Errorf("%w: %.40s", ErrVia, b)
+	}
+	*v = Via{numbers.Kind, numbers.Port}
+	return nil
 }

@@ -1,6 +1,7 @@
 package reading_test
 
 import (
+	"encoding/json"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -34,4 +35,20 @@ func TestParseVia(t *testing.T) {
 	assert.Len(t, list, 2)
 	_, err = reading.ParseVias("icmp,icmp")
 	require.ErrorContains(t, err, "twice")
+}
+
+// TestViaAsJSON: as text, as an earlier release wrote it, and never as something else.
+func TestViaAsJSON(t *testing.T) {
+	for text, want := range map[string]string{`"tcp:443"`: "tcp:443", `"icmp"`: "icmp", `{"Kind":1,"Port":443}`: "tcp:443", `{"Kind":0,"Port":0}`: "icmp", `{"Kind":3,"Port":862}`: "stamp"} {
+		var v reading.Via
+		require.NoError(t, json.Unmarshal([]byte(text), &v), text)
+		assert.Equal(t, want, v.String())
+		back, err := json.Marshal(v)
+		require.NoError(t, err)
+		assert.Equal(t, `"`+want+`"`, string(back))
+	}
+	for _, text := range []string{`"quic:443"`, `{"Kind":9,"Port":443}`, `7`, `"tcp"`} {
+		var v reading.Via
+		assert.ErrorIs(t, json.Unmarshal([]byte(text), &v), reading.ErrVia, text)
+	}
 }

@@ -22,6 +22,7 @@ import (
 	"woodlark.example/core/capacity"
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
+	_ "woodlark.example/internal/kind/all" // what can be measured
 	"woodlark.example/internal/network"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/paced"
@@ -67,17 +68,17 @@ type Agent struct {
 	dues     *dues
 	keptPlan string // as it is on disk; Run's own
 
-	mu      sync.Mutex
-	tasks   map[taskKey]*work
-	given   plan.Plan
-	planned bool            // given is what the agent was given, or kept
-	before  map[string]bool // periodic tasks of the kept plan
-	resumed map[ident.ID]journalEntry
-	engines map[engineKey]*engine
-	sweeps  sweeps
-	traces  repeated[plan.TraceTask]
-	guests  guests
-	health  health
+	mu       sync.Mutex
+	tasks    map[taskKey]*work
+	given    plan.Plan
+	planned  bool            // given is what the agent was given, or kept
+	before   map[string]bool // periodic tasks of the kept plan
+	resumed  map[ident.ID]journalEntry
+	engines  map[engineKey]*engine
+	standing repeated[plan.Standing]
+	lasts    lasts
+	guests   guests
+	health   health
 }
 
 type taskKey struct{ watch, path ident.ID }
@@ -95,6 +96,7 @@ type work struct {
 type engineKey struct {
 	dscp uint8
 	kind reading.Kind
+	out  plan.Out
 }
 
 // engine is a ping engine for one service class and kind of probe.
@@ -115,7 +117,6 @@ func New(o Options) (*Agent, error) {
 	log := o.Log.With("agent", o.Name)
 	a := &Agent{options: o, began: time.Now(), log: log, changed: make(chan struct{}, 1), tasks: map[taskKey]*work{},
 		engines: map[engineKey]*engine{}, resumed: map[ident.ID]journalEntry{}}
-	a.sweeps.times = map[[32]byte]map[netip.Addr]time.Duration{}
 	a.aside = aside{dir: filepath.Join(o.Dir, "aside"), log: log}
 	a.dues = openDues(filepath.Join(o.Dir, "dues.ndjson"), log)
 	a.spool = newSpool(o, a.aside, log)
@@ -149,15 +150,10 @@ func (a *Agent) takeUpPlan() {
 	for _, t := range p.Tasks {
 		a.before[taskKey{t.Watch, t.Path}.String()] = true
 	}
-	for _, t := range p.Sweeps {
-		a.before[t.Watch.String()] = true
+	for _, t := range p.Standing {
+		a.before[t.Order.Watch.String()] = true
 	}
-	for _, t := range p.Traces {
-		a.before[t.Watch.String()] = true
-	}
-	a.SetPlan(p.Tasks)
-	a.SetSweeps(p.Sweeps)
-	a.SetTraces(p.Traces)
+	a.SetPlan(p)
 }
 
 const (
@@ -183,14 +179,9 @@ func checkPlan(p plan.Plan) error {
 			return err
 		}
 	}
-	for _, t := range p.Sweeps {
+	for _, t := range p.Standing {
 		if t.Every < leastEvery {
-			return fmt.Errorf("a sweep is to be made every %v", t.Every)
-		}
-	}
-	for _, t := range p.Traces {
-		if t.Every < leastEvery {
-			return fmt.Errorf("a trace is to be made every %v", t.Every)
+			return fmt.Errorf("a %s is to be made every %v", t.Order.Kind, t.Every)
 		}
 	}
 	return nil
@@ -198,8 +189,8 @@ func checkPlan(p plan.Plan) error {
 
 // SetPlan replaces what the agent is to do. Tasks that stay the same go on
 // undisturbed.
-func (a *Agent) SetPlan(tasks []plan.Task) {
-	tasks = slices.DeleteFunc(slices.Clone(tasks), func(t plan.Task) bool {
+func (a *Agent) SetPlan(p plan.Plan) {
+	tasks := slices.DeleteFunc(slices.Clone(p.Tasks), func(t plan.Task) bool {
 		err := checkTask(t)
 		if err != nil { // of another version's service
 			a.log.Error("a task of the plan cannot be carried out", "error", err)
@@ -207,9 +198,19 @@ func (a *Agent) SetPlan(tasks []plan.Task) {
 		}
 		return err != nil
 	})
+	standing := map[ident.ID]plan.Standing{}
+	for _, t := range p.Standing {
+		if t.Every < leastEvery {
+			a.log.Error("a measurement of the plan cannot be made so often", "kind", t.Order.Kind, "watch", t.Order.Watch, "every", t.Every)
+			continue
+		}
+		standing[t.Order.Watch] = t
+	}
 	a.mu.Lock()
-	a.given.Tasks, a.planned = tasks, true
+	a.given, a.planned = p, true
+	a.given.Tasks = tasks
 	a.mu.Unlock()
+	a.standing.want(standing)
 	a.tellChanged()
 }
 
@@ -261,16 +262,14 @@ func (a *Agent) Run(ctx context.Context) error {
 		select {
 		case <-a.changed:
 			a.apply(ctx)
-			a.sweeps.apply(ctx, a.sweepPeriodically)
-			a.traces.apply(ctx, a.tracePeriodically)
+			a.standing.apply(ctx, a.repeatedly)
 			a.keepPlan()
 		case <-tick.C:
 			a.noteJournal(a.writeJournal())
 		case <-ctx.Done():
 		}
 	}
-	a.sweeps.stop()
-	a.traces.stop()
+	a.standing.stop()
 	a.stopAll()
 	close(stopSpool)
 	wg.Wait()
@@ -355,8 +354,8 @@ func (a *Agent) start(ctx context.Context, key taskKey, t plan.Task) {
 
 // engineFor is the running engine for a service class and kind of probe. It is
 // called with a.mu free.
-func (a *Agent) engineFor(dscp uint8, via reading.Via) (*engine, error) {
-	key := engineKey{dscp, via.Kind}
+func (a *Agent) engineFor(t plan.Task) (*engine, error) {
+	key := engineKey{t.DSCP, t.Via.Kind, t.Out}
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if e := a.engines[key]; e != nil {
@@ -366,8 +365,15 @@ func (a *Agent) engineFor(dscp uint8, via reading.Via) (*engine, error) {
 			return e, nil
 		}
 	}
-	inner, err := ping.NewEngine(a.options.Network, ping.Options{
-		Families: []wire.Family{wire.IPv4, wire.IPv6}, Vias: []reading.Via{via}, Socket: network.SocketOptions{DSCP: dscp}})
+	o := ping.Options{Families: []wire.Family{wire.IPv4, wire.IPv6}, Vias: []reading.Via{t.Via},
+		Socket: network.SocketOptions{DSCP: t.DSCP, TTL: t.Out.TTL, Source: t.Out.Source, Interface: t.Out.Interface, DontFragment: t.Out.DontFragment}}
+	if t.Out.Source.IsValid() {
+		o.Families = []wire.Family{wire.FamilyOf(t.Out.Source)}
+	}
+	if t.Out.StampKey != "" {
+		o.StampKey = []byte(t.Out.StampKey)
+	}
+	inner, err := ping.NewEngine(a.options.Network, o)
 	if err != nil {
 		return nil, err
 	}

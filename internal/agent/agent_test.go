@@ -15,6 +15,7 @@ import (
 
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/network/world"
 	"woodlark.example/internal/network/world/live"
 	"woodlark.example/internal/plan"
@@ -28,6 +29,7 @@ type desk struct {
 	refused  int
 	readings []plan.Record
 	runs     map[ident.ID]plan.Run
+	made     map[ident.ID]plan.Made
 }
 
 var errAway = errors.New("away")
@@ -41,7 +43,10 @@ func (d *desk) Upload(_ context.Context, u plan.Upload) error {
 	}
 	d.readings = append(d.readings, u.Readings...)
 	if d.runs == nil {
-		d.runs = map[ident.ID]plan.Run{}
+		d.runs, d.made = map[ident.ID]plan.Run{}, map[ident.ID]plan.Made{}
+	}
+	for _, m := range u.Made {
+		d.made[m.Run] = m
 	}
 	for _, r := range u.Runs {
 		d.runs[r.ID] = r
@@ -92,7 +97,7 @@ func often(target string) plan.Task {
 func TestReadingsAreHeldBackWhileTheServiceIsAway(t *testing.T) {
 	d := &desk{away: true}
 	a, stop := startAgent(t, t.TempDir(), d)
-	a.SetPlan([]plan.Task{often("there")})
+	a.SetPlan(plan.Plan{Tasks: []plan.Task{often("there")}})
 	require.Eventually(t, d.has(func(d *desk) bool { return d.refused >= 2 && a.HeldBack() >= 3 }), 20*time.Second, 20*time.Millisecond)
 	d.mu.Lock()
 	d.away = false
@@ -113,7 +118,7 @@ func TestASpoolOutlivesItsAgent(t *testing.T) {
 	dir := t.TempDir()
 	d := &desk{away: true}
 	a, stop := startAgent(t, dir, d)
-	a.SetPlan([]plan.Task{often("192.0.2.2")})
+	a.SetPlan(plan.Plan{Tasks: []plan.Task{often("192.0.2.2")}})
 	require.Eventually(t, func() bool { return a.HeldBack() >= 2 }, 20*time.Second, 20*time.Millisecond)
 	stop()
 	files, err := filepath.Glob(filepath.Join(dir, "spool", "*.json"))
@@ -137,7 +142,7 @@ func TestNothingIsLostWhenTheSpoolCannotBeWritten(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "spool"), nil, 0o600))
 	d := &desk{away: true}
 	a, _ := startAgent(t, dir, d)
-	a.SetPlan([]plan.Task{often("there")})
+	a.SetPlan(plan.Plan{Tasks: []plan.Task{often("there")}})
 	require.Eventually(t, func() bool { return a.HeldBack() >= 2 }, 20*time.Second, 20*time.Millisecond)
 	d.mu.Lock()
 	d.away = false
@@ -149,7 +154,7 @@ func TestANameThatDoesNotResolveIsOneFailedRun(t *testing.T) {
 	d := &desk{}
 	a, _ := startAgent(t, t.TempDir(), d)
 	task := often("nowhere")
-	a.SetPlan([]plan.Task{task})
+	a.SetPlan(plan.Plan{Tasks: []plan.Task{task}})
 	require.Eventually(t, d.has(func(d *desk) bool {
 		for _, r := range d.runs {
 			return r.Outcome == plan.Failed && r.Ended.Sub(r.Started) > 300*time.Millisecond
@@ -191,15 +196,24 @@ func TestTheMinuteInProgressIsTakenUpAgain(t *testing.T) {
 func TestOrders(t *testing.T) {
 	d := &desk{}
 	a, _ := startAgent(t, t.TempDir(), d)
-	good, bad := plan.OrderPath{Run: ident.New(), Path: ident.New(), Target: "there", Family: wire.IPv4}, plan.OrderPath{Run: ident.New(), Path: ident.New(), Target: "nowhere", Family: wire.IPv4}
+	lane := func(to string) plan.RunLane {
+		return plan.RunLane{Run: ident.New(), Path: ident.New(), Lane: kind.Lane{Target: to, Family: wire.IPv4, Via: "icmp"}}
+	}
+	good, bad := lane("there"), lane("nowhere")
 	heard := 0
-	a.Measure(t.Context(), plan.Order{Paths: []plan.OrderPath{good, bad}, Probes: 5, Interval: 2 * time.Millisecond}, func(int, reading.Probe) { heard++ })
+	o := plan.RunOrder{Kind: "ping", Version: 1, Spec: []byte(`{"probes": 5, "interval": "2ms"}`), Targets: []string{"there", "nowhere"}, Lanes: []plan.RunLane{good, bad}}
+	_, err := a.Do(t.Context(), o, func(kind.Progress) { heard++ })
+	require.NoError(t, err)
 	assert.Equal(t, 5, heard)
-	require.Eventually(t, d.has(func(d *desk) bool { return len(d.runs) == 2 }), 10*time.Second, 10*time.Millisecond)
-	assert.Equal(t, plan.Done, d.runs[good.Run].Outcome)
-	assert.Equal(t, "192.0.2.2", d.runs[good.Run].Address)
-	assert.Equal(t, plan.Failed, d.runs[bad.Run].Outcome)
-	assert.Contains(t, d.runs[bad.Run].Reason, "does not resolve")
+	require.Eventually(t, d.has(func(d *desk) bool { return len(d.made) == 2 }), 10*time.Second, 10*time.Millisecond)
+	assert.Equal(t, plan.Done, d.made[good.Run].Outcome)
+	assert.Equal(t, "192.0.2.2", d.made[good.Run].Address)
+	assert.Equal(t, plan.Failed, d.made[bad.Run].Outcome)
+	assert.Contains(t, d.made[bad.Run].Reason, "does not resolve")
+	for text, o := range map[string]plan.RunOrder{"unknown kind of measurement \"dowse\"": {Kind: "dowse"}, "unknown version 9": {Kind: "ping", Version: 9}, "unknown field \"gulls\"": {Kind: "ping", Version: 1, Spec: []byte(`{"gulls": 3}`)}} {
+		_, err := a.Do(t.Context(), o, nil)
+		assert.ErrorContains(t, err, text)
+	}
 	require.Len(t, d.readings, 1)
 	assert.Equal(t, 5, d.readings[0].Reading.Answered)
 }
@@ -213,7 +227,7 @@ func TestAJournalWhoseWatchIsGoneIsNotLost(t *testing.T) {
 	packed := reading.Pack(now, []reading.Probe{{DueAt: now, Outcome: reading.Answered, RTT: time.Millisecond}})
 	require.NoError(t, writeWhole(a.journalFile(), []journalEntry{{Path: ident.New(), At: now, Interval: time.Second, Packed: packed}}))
 	again, _ := startAgent(t, dir, d)
-	again.SetPlan(nil)
+	again.SetPlan(plan.Plan{})
 	require.Eventually(t, d.has(func(d *desk) bool { return len(d.readings) == 1 }), 10*time.Second, 10*time.Millisecond)
 	assert.Equal(t, plan.Cut, d.readings[0].Flags)
 }

@@ -39,7 +39,7 @@ func TestADamagedJournalIsSetAside(t *testing.T) {
 			n, why := a.aside.says()
 			assert.Equal(t, 1, n)
 			assert.NotEmpty(t, why)
-			a.SetPlan([]plan.Task{often("192.0.2.2")})
+			a.SetPlan(plan.Plan{Tasks: []plan.Task{often("192.0.2.2")}})
 			stop()
 			b, err := New(Options{Dir: dir, Service: &desk{}})
 			require.NoError(t, err)
@@ -49,7 +49,7 @@ func TestADamagedJournalIsSetAside(t *testing.T) {
 	}
 }
 
-func TestAPlanThatComesInPartsCutsNothing(t *testing.T) {
+func TestWithoutAPlanNothingIsCut(t *testing.T) {
 	dir := t.TempDir()
 	task := often("192.0.2.2")
 	task.Every, task.Interval = 0, 100*time.Millisecond
@@ -58,7 +58,6 @@ func TestAPlanThatComesInPartsCutsNothing(t *testing.T) {
 	require.NoError(t, writeWhole(filepath.Join(dir, "journal.json"), []journalEntry{{Watch: task.Watch, Path: task.Path, At: now, Interval: task.Interval, Packed: packed}}))
 	a, err := New(Options{Dir: dir, Service: &desk{}, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
-	a.SetSweeps(nil)
 	a.apply(t.Context())
 	if !time.Now().Truncate(time.Minute).Equal(now) {
 		return // the minute is over: there is nothing to take up
@@ -83,7 +82,7 @@ func TestARunThatIsDueIsCarriedOutOnce(t *testing.T) {
 	start := func(d *desk, p ...plan.Task) (*Agent, func()) {
 		a, stop := startAgent(t, dir, d)
 		if p != nil {
-			a.SetPlan(p)
+			a.SetPlan(plan.Plan{Tasks: p})
 		}
 		return a, stop
 	}
@@ -195,7 +194,7 @@ func TestNothingWaitsForATaskThatNeedsTheLock(t *testing.T) {
 		if i%2 == 0 {
 			task.Every, task.Interval = 0, time.Second
 		}
-		a.SetPlan([]plan.Task{task})
+		a.SetPlan(plan.Plan{Tasks: []plan.Task{task}})
 	}
 	ended := make(chan struct{})
 	go func() {

@@ -19,12 +19,13 @@ import (
 )
 
 const (
-	gather       = 500 * time.Millisecond // how long finished readings are gathered
-	uploadLimit  = 60 * time.Second
-	retryLeast   = 500 * time.Millisecond
-	retryMost    = 10 * time.Second
-	mostAtOnce   = 2000 // readings in one upload
-	tracesAtOnce = 50
+	gather      = 500 * time.Millisecond // how long finished readings are gathered
+	uploadLimit = 60 * time.Second
+	retryLeast  = 500 * time.Millisecond
+	retryMost   = 10 * time.Second
+	mostAtOnce  = 2000 // readings in one upload
+	madeAtOnce  = 500
+	madeBytes   = 4 << 20 // of their bodies: a sweep may be large
 )
 
 // spool keeps readings on disk until the service has them. Every batch is a
@@ -41,9 +42,7 @@ type spool struct {
 	minutes []journalEntry // whole minutes whose figures are not computed yet
 	ready   []plan.Record
 	runs    []plan.Run
-	sweeps  []plan.Sweep
-	traces  []plan.Trace
-	ends    []plan.TwoEnded
+	made    []plan.Made
 	held    int // readings in files
 	most    int64
 	late    time.Duration // of all probes since it was last asked
@@ -82,31 +81,17 @@ func (s *spool) addRun(r plan.Run) {
 	s.tell()
 }
 
-func (s *spool) addSweep(x plan.Sweep) {
+func (s *spool) addMade(x plan.Made) {
 	s.mu.Lock()
-	s.sweeps = append(s.sweeps, x)
-	s.mu.Unlock()
-	s.tell()
-}
-
-func (s *spool) addTrace(x plan.Trace) {
-	s.mu.Lock()
-	s.traces = append(s.traces, x)
-	s.mu.Unlock()
-	s.tell()
-}
-
-func (s *spool) addTwoEnded(x plan.TwoEnded) {
-	s.mu.Lock()
-	s.ends = append(s.ends, x)
+	s.made = append(s.made, x)
 	s.mu.Unlock()
 	s.tell()
 }
 
 // takeAll takes what waits in memory; it is called with mu held.
 func (s *spool) takeAll() plan.Upload {
-	u := plan.Upload{Agent: s.agent, Readings: s.ready, Runs: s.runs, Sweeps: s.sweeps, Traces: s.traces, TwoEnded: s.ends}
-	s.ready, s.runs, s.sweeps, s.traces, s.ends = nil, nil, nil, nil, nil
+	u := plan.Upload{Agent: s.agent, Readings: s.ready, Runs: s.runs, Made: s.made}
+	s.ready, s.runs, s.made = nil, nil, nil
 	return u
 }
 
@@ -115,13 +100,12 @@ func (s *spool) putBack(u plan.Upload) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.ready, s.runs = append(u.Readings, s.ready...), append(u.Runs, s.runs...)
-	s.sweeps, s.traces = append(u.Sweeps, s.sweeps...), append(u.Traces, s.traces...)
-	s.ends = append(u.TwoEnded, s.ends...)
+	s.made = append(u.Made, s.made...)
 }
 
 // size is how many things an upload holds.
 func size(u plan.Upload) int {
-	return len(u.Readings) + len(u.Runs) + len(u.Sweeps) + len(u.Traces) + len(u.TwoEnded)
+	return len(u.Readings) + len(u.Runs) + len(u.Sweeps) + len(u.Traces) + len(u.TwoEnded) + len(u.Made)
 }
 
 func (s *spool) tell() {
@@ -192,9 +176,8 @@ func (s *spool) write() {
 	}
 	for size(rest) > 0 {
 		n, k := min(len(rest.Readings), mostAtOnce), min(len(rest.Runs), mostAtOnce)
-		m, l := min(len(rest.Sweeps), 1), min(len(rest.Traces), tracesAtOnce) // a sweep may be large
-		e := min(len(rest.TwoEnded), 1)
-		u := plan.Upload{Agent: s.agent, Readings: rest.Readings[:n], Runs: rest.Runs[:k], Sweeps: rest.Sweeps[:m], Traces: rest.Traces[:l], TwoEnded: rest.TwoEnded[:e]}
+		m := together(rest.Made)
+		u := plan.Upload{Agent: s.agent, Readings: rest.Readings[:n], Runs: rest.Runs[:k], Made: rest.Made[:m]}
 		if err := writeWhole(filepath.Join(s.dir, ident.New().String()+spoolEnding), u); err != nil {
 			s.log.Error("readings cannot be written to the spool; they are kept in memory", "readings", len(rest.Readings), "error", err)
 			s.putBack(rest)
@@ -203,10 +186,20 @@ func (s *spool) write() {
 		s.mu.Lock()
 		s.held += n
 		s.mu.Unlock()
-		rest.Readings, rest.Runs, rest.Sweeps, rest.Traces = rest.Readings[n:], rest.Runs[k:], rest.Sweeps[m:], rest.Traces[l:]
-		rest.TwoEnded = rest.TwoEnded[e:]
+		rest.Readings, rest.Runs, rest.Made = rest.Readings[n:], rest.Runs[k:], rest.Made[m:]
 	}
 	s.bound()
+}
+
+// together is how many of the first results go into one upload: one at least.
+func together(list []plan.Made) int {
+	bytes := 0
+	for i, m := range list {
+		if bytes += len(m.Body); i > 0 && bytes > madeBytes || i == madeAtOnce {
+			return i
+		}
+	}
+	return len(list)
 }
 
 // bound drops the oldest files when there is more than the spool may hold.
@@ -342,6 +335,7 @@ func halves(u plan.Upload) (a, b plan.Upload) {
 	a.Sweeps, b.Sweeps = cutAt(u.Sweeps, &left)
 	a.Traces, b.Traces = cutAt(u.Traces, &left)
 	a.TwoEnded, b.TwoEnded = cutAt(u.TwoEnded, &left)
+	a.Made, b.Made = cutAt(u.Made, &left)
 	return a, b
 }
 

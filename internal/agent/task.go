@@ -65,14 +65,14 @@ func (a *Agent) watchContinuously(ctx context.Context, t plan.Task, m *minutes) 
 		}
 		var e *engine
 		if err == nil {
-			e, err = a.engineFor(t.DSCP, t.Via)
+			e, err = a.engineFor(t)
 		}
 		if err == nil && (addr != current || e != running) {
 			stop()
 			stop = func() {}
 			current, running = netip.Addr{}, nil
 			var remove func()
-			remove, err = e.Add(ping.Target{Addr: addr, Via: t.Via, Interval: t.Interval, Wait: t.Wait, Payload: t.Payload, Phase: t.Phase, Settled: m.add})
+			remove, err = e.Add(ping.Target{Addr: addr, Via: t.Via, Interval: t.Interval, Wait: t.Wait, Payload: t.Payload, Phase: t.Phase, Poisson: t.Poisson, Seed: t.Seed, Settled: m.add})
 			if err == nil {
 				stop, current, running = remove, addr, e
 			}
@@ -121,14 +121,14 @@ func (a *Agent) runOnce(ctx context.Context, id ident.ID, t plan.Task, fails *fa
 	}
 	var e *engine
 	if err == nil {
-		e, err = a.engineFor(t.DSCP, t.Via)
+		e, err = a.engineFor(t)
 	}
 	run := plan.Run{ID: id, Watch: t.Watch, Path: t.Path, Started: time.Now(), Outcome: plan.Done}
 	b := reading.NewBuilder(run.Started, time.Duration(t.Probes)*t.Interval, t.Probes)
 	done := make(chan struct{})
 	var stop func()
 	if err == nil {
-		stop, err = e.Add(ping.Target{Addr: addr, Via: t.Via, Interval: t.Interval, Count: t.Probes, Wait: t.Wait, Payload: t.Payload, Phase: t.Phase,
+		stop, err = e.Add(ping.Target{Addr: addr, Via: t.Via, Interval: t.Interval, Count: t.Probes, Wait: t.Wait, Payload: t.Payload, Phase: t.Phase, Poisson: t.Poisson, Seed: t.Seed,
 			Settled: b.Add, Done: func() { close(done) }})
 	}
 	if err != nil {

@@ -158,7 +158,7 @@ func (s *server) problem(err error) error {
 		return huma.Error403Forbidden(err.Error())
 	case errors.Is(err, store.ErrNotFound):
 		return huma.Error404NotFound(err.Error())
-	case errors.Is(err, store.ErrTaken):
+	case errors.Is(err, store.ErrTaken), errors.Is(err, controller.ErrOver):
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, store.ErrAway), errors.Is(err, context.DeadlineExceeded):
 		return huma.Error503ServiceUnavailable("The database takes nothing now. Measuring goes on and readings are held back; try again in a moment. (" + err.Error() + ")")

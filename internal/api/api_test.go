@@ -11,6 +11,7 @@ import (
 	"net/netip"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -27,6 +28,8 @@ import (
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
+	sweeping "woodlark.example/internal/kind/sweep"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/store/storetest"
@@ -39,31 +42,69 @@ const token = "0123456789abcdef0123456789abcdef"
 // hand is an agent that answers orders at once.
 type hand struct{ c *controller.Controller }
 
-func (hand) SetPlan([]plan.Task) {}
-func (hand) HeldBack() int       { return 0 }
+func (hand) SetPlan(plan.Plan) {}
+func (hand) HeldBack() int     { return 0 }
 
 func (h hand) Standing() (json.RawMessage, error) { return json.RawMessage(`{"host": "quay"}`), nil }
 
-func (h hand) Walk(_ context.Context, o plan.WalkOrder) (finding.WalkReport, error) {
-	return finding.WalkReport{From: "quay", Target: o.Target, Steps: []finding.Step{}, Findings: []finding.Finding{}}, nil
-}
-
-func (hand) SetTraces([]plan.TraceTask) {}
-
-// Deliver uploads at once.
-func (h hand) Deliver(list []plan.Trace) {
-	_ = h.c.Upload(context.Background(), plan.Upload{Agent: h.c.Agents()[0].ID, Traces: list})
-}
-
-// Trace finds two hops.
-func (h hand) Trace(_ context.Context, o plan.TraceOrder, heard func(int, route.Probe)) []plan.Trace {
-	var list []plan.Trace
-	for i, x := range o.Targets {
-		heard(i, route.Probe{TTL: 1, Outcome: route.Expired, Addr: netip.MustParseAddr("192.0.2.1"), RTT: time.Millisecond})
-		at := time.Now()
-		list = append(list, traceBy(x.ID, x.Target, o.Via, at, "192.0.2.1", x.Target))
+func (h hand) Locate(_ context.Context, o plan.LocateOrder) (list []kind.Lane, err error) {
+	k, err := kind.Find(o.Kind)
+	if err != nil {
+		return nil, err
 	}
-	return list
+	spec, err := k.Decode(kind.Standing, o.Spec)
+	if err != nil {
+		return nil, err
+	}
+	return k.Lanes(spec).Split(o.Targets), nil
+}
+
+// Do finds of each kind what there is to be found.
+func (h hand) Do(ctx context.Context, o plan.RunOrder, heard func(kind.Progress)) ([]plan.Made, error) {
+	u := plan.Upload{Agent: h.c.Agents()[slices.IndexFunc(h.c.Agents(), func(a store.Agent) bool { return a.Name == "quay" })].ID}
+	for i, l := range o.Lanes {
+		m := plan.Made{Run: l.Run, Path: l.Path, Watch: o.Watch, FarID: o.FarID, Kind: o.Kind, Version: 1, Lane: l.Lane, Started: time.Now(), Ended: time.Now(), Outcome: plan.Done}
+		var found any
+		switch o.Kind {
+		case "ping":
+			r := minute(l.Path, time.Now(), 0)
+			r.Run, r.Flags = l.Run, plan.OnDemand
+			u.Readings = append(u.Readings, r)
+			m.Address = "192.0.2.9"
+			heard(kind.Progress{Lane: i, Done: 1, Of: 1, More: reading.Probe{Outcome: reading.Answered, RTT: time.Millisecond}})
+		case "trace":
+			heard(kind.Progress{Lane: i, Done: 1, More: route.Probe{TTL: 1, Outcome: route.Expired, Addr: netip.MustParseAddr("192.0.2.1"), RTT: time.Millisecond}})
+			found = traceBy(l.Run, l.Lane.Target, l.Lane.Via, time.Now(), "192.0.2.1", l.Lane.Target).Report
+		case "walk":
+			found = finding.WalkReport{From: "quay", Target: l.Lane.Target, Steps: []finding.Step{}, Findings: []finding.Finding{}}
+		case "sweep":
+			found = h.swept(o)
+		default:
+			heard(kind.Progress{Lane: i, Done: 500, Of: 1000, Says: "streaming"})
+			mos := 4.2
+			m.Figures.MOS = &mos
+			found = finding.StreamReport{Target: l.Lane.Target, Complete: true, Directions: []finding.StreamDirection{}, Findings: []finding.Finding{}}
+		}
+		if found != nil {
+			var err error
+			if m.Body, err = json.Marshal(found); err != nil {
+				return nil, err
+			}
+		}
+		u.Made = append(u.Made, m)
+	}
+	return nil, h.c.Upload(ctx, u)
+}
+
+// swept finds that each address answered.
+func (h hand) swept(o plan.RunOrder) any {
+	spec, _ := sweeping.Kind.Decode(kind.Standing, o.Spec)
+	s, _ := spec.(*sweeping.Spec).Space(o.Targets)
+	r := sweep.Report{Prefixes: o.Targets, Addresses: s.Len(), Answered: s.Len(), StartedAt: time.Now(), Hosts: []sweep.HostReport{}}
+	for i := range s.Len() {
+		r.Hosts = append(r.Hosts, sweep.HostReport{Address: s.At(i).String()})
+	}
+	return r
 }
 
 // traceBy is a trace over hops.
@@ -78,33 +119,6 @@ func traceBy(id ident.ID, target, via string, at time.Time, hops ...string) plan
 		r.Hops = append(r.Hops, h)
 	}
 	return plan.Trace{ID: id, Target: target, Family: 4, Via: via, Started: at, Ended: at, Outcome: plan.Done, Report: r}
-}
-func (hand) SetSweeps([]plan.SweepTask) {}
-
-// Sweep finds that each address answered.
-func (h hand) Sweep(ctx context.Context, id ident.ID, o plan.SweepOrder, _ func(uint64)) {
-	s, err := sweep.Parse(o.Entries, o.Exclude, sweep.Options{})
-	if err != nil {
-		return
-	}
-	r := sweep.Report{Prefixes: o.Entries, Addresses: s.Len(), Answered: s.Len(), StartedAt: time.Now(), Hosts: []sweep.HostReport{}}
-	for i := range s.Len() {
-		r.Hosts = append(r.Hosts, sweep.HostReport{Address: s.At(i).String()})
-	}
-	_ = h.c.Upload(ctx, plan.Upload{Agent: h.c.Agents()[0].ID, Sweeps: []plan.Sweep{{ID: id, Scope: s.Scope(), Started: time.Now(), Ended: time.Now(), Outcome: plan.Done, Report: &r}}})
-}
-func (h hand) Measure(ctx context.Context, o plan.Order, heard func(int, reading.Probe)) {
-	u := plan.Upload{Agent: h.c.Agents()[0].ID}
-	for _, p := range o.Paths {
-		r := minute(p.Path, time.Now(), 0)
-		r.Run, r.Flags = p.Run, plan.OnDemand
-		u.Readings = append(u.Readings, r)
-		u.Runs = append(u.Runs, plan.Run{ID: p.Run, Path: p.Path, Started: time.Now(), Ended: time.Now(), Address: "192.0.2.9", Outcome: plan.Done})
-	}
-	for i := range o.Paths {
-		heard(i, reading.Probe{Outcome: reading.Answered, RTT: time.Millisecond})
-	}
-	_ = h.c.Upload(ctx, u)
 }
 
 // minute is a reading of sixty probes of which some are lost.
@@ -464,10 +478,3 @@ func TestTheReportOfDegradedPaths(t *testing.T) {
 }
 
 func (h hand) Expect(plan.Ticket) (string, error) { return "203.0.113.26:7474", nil }
-
-func (h hand) TwoEnded(_ context.Context, o plan.TwoEndedOrder, heard func(plan.TwoGoing)) plan.TwoEnded {
-	heard(plan.TwoGoing{Says: "streaming", Share: 0.5})
-	bps, mos := 8e6, 4.2
-	return plan.TwoEnded{ID: o.ID, Far: o.Far, Target: o.Target, Kind: o.Kind, Started: time.Now(), Ended: time.Now(), Outcome: plan.Done, ThereBps: &bps, MOS: &mos, SentBytes: 1000,
-		Report: []byte(`{"target": "quay", "directions": [], "findings": []}`)}
-}

@@ -195,6 +195,8 @@ func decodeUpload(from io.Reader) (u plan.Upload, err error) {
 			err = decodeList(d, &u.Traces)
 		case "TwoEnded":
 			err = decodeList(d, &u.TwoEnded)
+		case "made":
+			err = decodeList(d, &u.Made)
 		case "SentAt":
 			err = decodeOne(d, &u.SentAt)
 		case "Agent": // whose it is goes by the key

@@ -110,7 +110,7 @@ func TestTwoEndsOverHTTP(t *testing.T) {
 	require.Eventually(t, func() bool { x = get[apitype.TwoEnded](s, "/two-ended/"+x.ID); return x.Outcome != "running" }, 10*time.Second, 5*time.Millisecond)
 	assert.Equal(t, "done", x.Outcome)
 	require.NotNil(t, x.Stream)
-	assert.Equal(t, "quay", x.Stream.Target)
+	assert.Equal(t, "holm", x.Stream.Target)
 	assert.Nil(t, x.Through)
 	list := get[[]apitype.TwoEnded](s, "/two-ended?kind=stream&from=quay&to=holm")
 	require.Len(t, list, 1)
@@ -136,13 +136,13 @@ func TestTwoEndsOverHTTP(t *testing.T) {
 
 	var w apitype.Watch
 	s.ask(http.MethodPost, "/watches", `{"name": "calls", "kind": "stream", "from": ["quay"], "to": ["holm"], "every": "15m", "for": "10s", "codec": "g711", "buffer": "adaptive"}`, http.StatusCreated, &w)
-	assert.Equal(t, "adaptive", w.Buffer)
+	assert.JSONEq(t, `"adaptive"`, string(w.How["buffer"]))
 	assert.Equal(t, "stream", w.Kind)
-	assert.Equal(t, "10s", w.For)
+	assert.JSONEq(t, `"10s"`, string(w.How["for"]))
 	assert.NotNil(t, w.NextDueAt)
 	s.ask(http.MethodPost, "/watches", `{"name": "most", "kind": "throughput", "from": ["quay"], "to": ["holm"], "every": "6h", "for": "5s", "protocol": "udp", "rate_bps": 5e7, "search": true, "repeats": 3}`, http.StatusCreated, &w)
-	assert.True(t, w.Search, "a search stays one, and is no load of 50 Mbit/s")
-	assert.Equal(t, 3, w.Repeats)
+	assert.JSONEq(t, "true", string(w.How["search"]), "a search stays one, and is no load of 50 Mbit/s")
+	assert.JSONEq(t, "3", string(w.How["repeats"]))
 	for _, bad := range []string{
 		`{"name": "a", "kind": "throughput", "from": ["quay"], "to": ["holm"]}`, `{"name": "b", "kind": "throughput", "from": ["quay"], "to": ["holm"], "every": "1m"}`,
 		`{"name": "c", "kind": "stream", "from": ["quay"], "to": ["holm"], "every": "5m", "for": "4m"}`, `{"name": "d", "kind": "stream", "from": ["quay"], "to": ["holm"], "every": "15m", "codec": "speex"}`,

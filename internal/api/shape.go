@@ -174,7 +174,8 @@ func sketchOf(v controller.View, now time.Time) apitype.Sketch {
 }
 
 func (s *server) runOf(r store.Run) apitype.Run {
-	out := apitype.Run{ID: r.ID.String(), PathID: r.PathID.String(), StartAt: r.StartedAt.UTC(), Address: r.Address, Outcome: string(r.Outcome), Reason: r.Reason, RTTsMs: []*float64{}, Findings: []apitype.Finding{}}
+	out := apitype.Run{ID: r.ID.String(), Kind: r.Kind, From: s.agentName(r.AgentID), To: r.Target, Family: int(r.Family), Via: r.Via, StartAt: r.StartedAt.UTC(), Address: r.Address, Outcome: string(r.Outcome), Reason: r.Reason,
+		ThereBps: r.ThereBps, BackBps: r.BackBps, MOS: r.MOS, Answered: r.Answered, Asked: r.Asked, RTTsMs: []*float64{}, Findings: []apitype.Finding{}}
 	if r.EndedAt != nil {
 		out.EndedAt = utc(*r.EndedAt)
 	}
@@ -184,10 +185,15 @@ func (s *server) runOf(r store.Run) apitype.Run {
 			out.Watch = w.Name
 		}
 	}
-	if agent, path, err := s.c.Ends(r.PathID); err == nil {
-		out.From, out.To, out.Family, out.Via = agent.Name, path.Target, int(path.Family), path.Via
+	if !r.PathID.IsZero() {
+		out.PathID = r.PathID.String()
 	}
-	out.Heard, out.Of, _ = s.c.Progress(r.ID)
+	if x, ok := s.c.SoFar(r.ID); ok && r.Outcome == plan.Running {
+		out.Heard, out.Of, out.Says = int(x.Done), int(x.Of), x.Says
+		for _, l := range x.Live {
+			out.Live = append(out.Live, apitype.LiveSecond{Start: l.Start, Length: l.Length, ThereBps: l.There, BackBps: l.Back})
+		}
+	}
 	return out
 }
 

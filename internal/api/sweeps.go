@@ -3,15 +3,11 @@ package api
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"net/http"
 	"net/url"
-	"strings"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"woodlark.example/core/sweep"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/plan"
@@ -26,13 +22,13 @@ type listSweeps struct {
 func (s *server) registerSweeps(a huma.API) {
 	start := operation(http.MethodPost, "/sweeps", "start-sweep", "Find which addresses answer, from an agent; it goes on in the background and is kept", "Sweeps", http.StatusUnprocessableEntity)
 	start.DefaultStatus = http.StatusAccepted
-	huma.Register(a, start, func(ctx context.Context, in *body[apitype.SweepOrder]) (*body[apitype.Sweep], error) {
-		o := in.Body
-		spec, err := SpecOf(apitype.WatchSpec{To: o.To, Via: o.Via, Wait: o.Wait, Exclude: o.Exclude, Rate: o.Rate, Random: o.Random, Low: o.Low, Beyond: o.Beyond, Every: "1m"})
+	huma.Register(a, start, func(ctx context.Context, in *body[apitype.RunOrder]) (*body[apitype.Sweep], error) {
+		in.Body.Kind = "sweep"
+		runs, err := s.start(ctx, in.Body)
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		made, err := s.c.Sweep(ctx, o.From, spec)
+		made, err := s.c.Store().Sweep(ctx, runs[0].ID)
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -104,32 +100,10 @@ func (s *server) sweepOf(x store.Sweep) (apitype.Sweep, error) {
 	}
 	out.From = s.agentName(x.AgentID)
 	if x.Outcome == plan.Running {
-		out.Sent, out.Of, _ = s.c.Progress(x.ID)
+		now, _ := s.c.SoFar(x.ID)
+		out.Sent, out.Of = int(now.Done), int(now.Of)
 	}
 	var err error
 	out.Report, err = x.Report()
 	return out, err
-}
-
-// sweepWatchOf completes a watch that sweeps.
-func (s *server) sweepWatchOf(ctx context.Context, w controller.Watch, out apitype.Watch) (apitype.Watch, error) {
-	spec := w.Spec
-	out.Kind, out.Every, out.Exclude, out.Rate, out.Random, out.Low, out.Beyond = spec.Kind, spec.Every.String(), spec.Exclude, spec.Rate, spec.Random, spec.Low, spec.Beyond
-	out.Interval, out.Probes, out.Payload, out.Family = "", 0, 0, ""
-	if space, err := sweep.Parse(spec.To, spec.Exclude, sweep.Options{Low: spec.Low}); err == nil {
-		out.ProbesPerDay = 24 * float64(time.Hour) / float64(spec.Every) * float64(space.Len()) * float64(len(strings.Split(spec.Via, ","))) * float64(len(spec.From))
-	}
-	const packet = 60 // bytes: IPv4, ICMP or TCP, and what the probe carries
-	out.BytesPerDay = out.ProbesPerDay * packet
-	if !w.Paused {
-		out.NextDueAt = utc(time.Now().Truncate(spec.Every).Add(spec.Every))
-	}
-	last, err := s.c.Store().Sweeps(ctx, w.ID, store.Page{Limit: 1})
-	if err != nil && !errors.Is(err, store.ErrAway) {
-		return out, err
-	}
-	if len(last) > 0 {
-		out.LastRun = &apitype.Run{ID: last[0].ID.String(), Watch: w.Name, StartAt: last[0].StartedAt.UTC(), EndedAt: last[0].EndedAt, Outcome: string(last[0].Outcome), Reason: last[0].Reason, RTTsMs: []*float64{}, Findings: []apitype.Finding{}}
-	}
-	return out, nil
 }

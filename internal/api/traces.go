@@ -10,6 +10,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"woodlark.example/core/finding"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
@@ -46,15 +47,15 @@ func (s *server) registerTraces(a huma.API) {
 	huma.Register(a, operation(http.MethodGet, "/paths/{id}/lanes", "get-lanes", "The hops of a path over time, and when its route became another", "Routes", http.StatusNotFound), s.getLanes)
 }
 
-func (s *server) startTrace(ctx context.Context, in *body[apitype.TraceOrder]) (*body[[]apitype.Trace], error) {
-	o := in.Body
-	spec, err := SpecOf(apitype.WatchSpec{To: o.To, Via: o.Via, Family: o.Family, Probes: o.Probes, Interval: o.Interval, Wait: o.Wait, DSCP: o.DSCP, OneFlow: o.OneFlow, PathMTU: o.PathMTU, Every: "1m"})
+func (s *server) startTrace(ctx context.Context, in *body[apitype.RunOrder]) (*body[[]apitype.Trace], error) {
+	in.Body.Kind = "trace"
+	runs, err := s.start(ctx, in.Body)
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	list, err := s.c.Trace(ctx, o.From, spec, o.BothWays)
-	if err != nil {
-		return nil, s.problem(err)
+	list := make([]store.Trace, len(runs))
+	for i, r := range runs {
+		list[i] = store.Trace{ID: r.ID, Lane: store.LaneOf(r.AgentID, r.Target, r.Family, r.Via), AgentID: r.AgentID, Target: r.Target, Family: r.Family, Via: r.Via, StartedAt: r.StartedAt, Outcome: r.Outcome}
 	}
 	out, err := s.traces(list)
 	if err != nil {
@@ -178,9 +179,12 @@ func (s *server) traceOf(t store.Trace) (apitype.Trace, error) {
 	if out.Report, err = t.Report(); err != nil || out.Report != nil || t.Outcome != plan.Running {
 		return out, err
 	}
-	if r, heard, ok := s.c.TraceSoFar(t.ID); ok {
-		r.Target, r.From, r.Via, r.StartedAt = t.Target, out.From, t.Via, out.StartAt
-		out.Report, out.Heard = &r, heard
+	if x, ok := s.c.SoFar(t.ID); ok {
+		out.Heard = int(x.Done)
+		if r, ok := x.Result.(finding.TraceReport); ok {
+			r.Target, r.From, r.Via, r.StartedAt = t.Target, out.From, t.Via, out.StartAt
+			out.Report = &r
+		}
 	}
 	return out, nil
 }
@@ -331,27 +335,4 @@ func (s *server) addNames(ctx context.Context, names map[string]apitype.Owned, t
 		}
 	}
 	return nil
-}
-
-// traceWatchOf completes a watch that traces.
-func (s *server) traceWatchOf(ctx context.Context, w controller.Watch, out apitype.Watch) (apitype.Watch, error) {
-	spec := w.Spec
-	out.Kind, out.Every, out.OneFlow, out.PathMTU, out.Payload = spec.Kind, spec.Every.String(), spec.OneFlow, spec.PathMTU, 0
-	// Each hop is asked six times for branches, and then in rounds; ten hops stand
-	// for those of a route.
-	const hops, forBranches, size = 10, 6, 60
-	perTrace := float64(hops * (spec.Probes + forBranches))
-	out.ProbesPerDay = 24 * float64(time.Hour) / float64(spec.Every) * perTrace * float64(len(spec.From)*len(spec.To))
-	out.BytesPerDay = out.ProbesPerDay * size * 2
-	if !w.Paused {
-		out.NextDueAt = utc(time.Now().Truncate(spec.Every).Add(spec.Every))
-	}
-	last, err := s.c.Store().Traces(ctx, store.TraceFilter{Watch: w.ID, Page: store.Page{Limit: 1}})
-	if err != nil && !errors.Is(err, store.ErrAway) {
-		return out, err
-	}
-	if len(last) > 0 {
-		out.LastRun = &apitype.Run{ID: last[0].ID.String(), Watch: w.Name, StartAt: last[0].StartedAt.UTC(), EndedAt: last[0].EndedAt, Outcome: string(last[0].Outcome), Reason: last[0].Reason, RTTsMs: []*float64{}, Findings: []apitype.Finding{}}
-	}
-	return out, nil
 }

@@ -10,12 +10,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"woodlark.example/core/dscp"
-	"woodlark.example/internal/agent"
 	"woodlark.example/internal/api/apitype"
-	"woodlark.example/internal/controller"
-	"woodlark.example/internal/plan"
-	"woodlark.example/internal/probe/session"
 	"woodlark.example/internal/store"
 )
 
@@ -45,37 +40,19 @@ func (s *server) registerTwoEnded(a huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		if !s.c.StopTwoEnded(id) {
+		if !s.c.StopRun(id) {
 			return nil, s.problem(fmt.Errorf("%w: no such measurement is going on", store.ErrNotFound))
 		}
 		return nil, nil
 	})
 }
 
-func (s *server) startTwoEnded(ctx context.Context, in *body[apitype.TwoEndedOrder]) (*body[apitype.TwoEnded], error) {
-	o := in.Body
-	spec := controller.TwoEndedSpec{Kind: plan.TwoEndedKind(o.Kind), From: o.From, To: o.To, Request: o.Request}
-	var err error
-	if o.For != "" {
-		if spec.Request.For, err = time.ParseDuration(o.For); err != nil || spec.Request.For <= 0 {
-			return nil, s.problem(fmt.Errorf("%w: for %q is not a span of time such as 10s", controller.ErrInvalid, cut(o.For)))
-		}
-	}
-	point, err := dscp.Parse(o.DSCP)
+func (s *server) startTwoEnded(ctx context.Context, in *body[apitype.EndOrder]) (*body[apitype.TwoEnded], error) {
+	run, err := s.startEnd(ctx, in.Body)
 	if err != nil {
-		return nil, s.problem(fmt.Errorf("%w: %w", controller.ErrInvalid, err))
+		return nil, s.problem(err)
 	}
-	spec.Request.DSCP = uint8(point)
-	if err := agent.CheckTwoEnded(spec.Kind, spec.Request); err != nil {
-		return nil, s.problem(fmt.Errorf("%w: %w", controller.ErrInvalid, err))
-	}
-	switch {
-	case o.Key != "" && o.Request.Reflector:
-		spec.Key = []byte(o.Key) // as the reflector's makers know it
-	case o.Key != "":
-		spec.Key = session.KeyFrom(o.Key)
-	}
-	row, err := s.c.TwoEnded(ctx, spec)
+	row, err := s.c.Store().TwoEndedByID(ctx, run.ID)
 	if err != nil {
 		return nil, s.problem(err)
 	}
@@ -154,45 +131,18 @@ func (s *server) twoEndedOf(t store.TwoEnded) (apitype.TwoEnded, error) {
 			out.Watch = w.Name
 		}
 	}
-	now, live, _ := s.c.TwoEndedProgress(t.ID)
-	out.Says, out.Share = now.Says, now.Share
-	for _, x := range live {
+	now, _ := s.c.SoFar(t.ID)
+	out.Says = now.Says
+	if now.Of > 0 {
+		out.Share = min(1, float64(now.Done)/float64(now.Of))
+	}
+	for _, x := range now.Live {
 		out.Live = append(out.Live, apitype.LiveSecond{Start: x.Start, Length: x.Length, ThereBps: x.There, BackBps: x.Back})
 	}
 	raw, err := t.Report()
 	if err != nil || raw == nil {
 		return out, err
 	}
-	if t.Kind == string(plan.Stream) {
-		return out, json.Unmarshal(raw, &out.Stream)
-	}
-	return out, json.Unmarshal(raw, &out.Through)
-}
-
-// twoEndedWatchOf is a watch with two ends.
-func (s *server) twoEndedWatchOf(ctx context.Context, w controller.Watch, out apitype.Watch) (apitype.Watch, error) {
-	t := w.Spec.Two
-	out.Kind, out.Every, out.Interval, out.Wait, out.Probes, out.Payload, out.Via, out.Family = w.Spec.Kind, w.Spec.Every.String(), "", "", 0, 0, "", ""
-	out.Buffer, out.Search, out.Repeats = t.Buffer, t.Search, t.Repeats
-	out.Bits, out.Protocol, out.Streams, out.Direct, out.Codec, out.DayBytes = t.Rate, t.Protocol, t.Streams, t.Direction, t.Codec, w.Spec.DayBytes
-	if t.For > 0 {
-		out.For = t.For.String()
-	}
-	out.Paths = len(w.Spec.From) * len(w.Spec.To)
-	if packets, bytes, known := agent.TwoEndedCost(plan.TwoEndedKind(w.Spec.Kind), *t); known && w.Spec.Every > 0 {
-		times := float64(24*time.Hour) / float64(w.Spec.Every) * float64(out.Paths)
-		out.ProbesPerDay, out.BytesPerDay = packets*times, bytes*times
-	}
-	if !w.Paused {
-		out.NextDueAt = utc(time.Now().Truncate(w.Spec.Every).Add(w.Spec.Every))
-	}
-	list, err := s.c.Store().TwoEndedList(ctx, store.TwoEndedFilter{Watch: w.ID, Page: store.Page{Limit: 1}})
-	if err == nil && len(list) > 0 {
-		x := list[0]
-		out.LastRun = &apitype.Run{ID: x.ID.String(), StartAt: x.StartedAt.UTC(), Outcome: string(x.Outcome), Reason: x.Reason, To: x.Target, RTTsMs: []*float64{}, Findings: []apitype.Finding{}}
-		if x.EndedAt != nil {
-			out.LastRun.EndedAt = utc(*x.EndedAt)
-		}
-	}
-	return out, nil
+	into := map[string]any{"stream": &out.Stream, "throughput": &out.Through}[t.Kind]
+	return out, json.Unmarshal(raw, into)
 }

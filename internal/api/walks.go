@@ -5,14 +5,16 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"net/netip"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"woodlark.example/core/finding"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
+	"woodlark.example/internal/ident"
 	"woodlark.example/internal/plan"
+	"woodlark.example/internal/store"
 )
 
 type oneAgent struct {
@@ -30,27 +32,57 @@ func (s *server) registerWalks(a huma.API) {
 			return out, s.problem(json.Unmarshal(standing, &out.Body))
 		})
 	op := operation(http.MethodPost, "/walks", "walk", "Go from near to far towards a target, at an agent: neighbour, gateway, resolvers, address, name, port. It is waited for", "Runs", http.StatusUnprocessableEntity)
-	huma.Register(a, op, func(ctx context.Context, in *body[apitype.WalkOrder]) (*body[apitype.Walk], error) {
-		w := in.Body
-		o := plan.WalkOrder{Target: w.To, Port: uint16(w.Port), Probes: w.Probes, Interval: 20 * time.Millisecond, Family: map[string]int{"4": 4, "6": 6}[w.Family]}
-		if o.Probes == 0 {
-			o.Probes = 100
+	huma.Register(a, op, func(ctx context.Context, in *body[apitype.EndOrder]) (*body[apitype.Walk], error) {
+		in.Body.Kind = "walk"
+		run, err := s.startEnd(ctx, in.Body)
+		if err != nil {
+			return nil, s.problem(err)
 		}
-		var err error
-		if w.Interval != "" {
-			if o.Interval, err = time.ParseDuration(w.Interval); err != nil {
-				return nil, s.problem(fmt.Errorf("%w: interval %q is not a span of time such as 20ms", controller.ErrInvalid, cut(w.Interval)))
-			}
+		if run, err = s.awaitRun(ctx, run.ID); err != nil {
+			return nil, s.problem(err)
 		}
-		if w.Address != "" {
-			if o.Address, err = netip.ParseAddr(w.Address); err != nil {
-				return nil, s.problem(fmt.Errorf("%w: address %q is not an IP address", controller.ErrInvalid, cut(w.Address)))
-			}
+		raw, err := s.c.Store().ResultOf(ctx, run)
+		if err == nil && raw == nil {
+			err = fmt.Errorf("%w: %s: %s", controller.ErrInvalid, run.Outcome, run.Reason)
 		}
-		r, err := s.c.Walk(ctx, w.From, o)
+		var r finding.WalkReport
+		if err == nil {
+			err = json.Unmarshal(raw, &r)
+		}
 		if err != nil {
 			return nil, s.problem(err)
 		}
 		return &body[apitype.Walk]{apitype.Walk{From: r.From, Target: r.Target, Address: r.Address, Steps: r.Steps, Findings: apitype.FindingsOf(r.Findings)}}, nil
 	})
+}
+
+// awaitRun waits until a run is over; one that the caller does not wait for any more is ended.
+func (s *server) awaitRun(ctx context.Context, id ident.ID) (store.Run, error) {
+	events, stop := s.c.Listen()
+	defer stop()
+	look := time.NewTicker(time.Second)
+	defer look.Stop()
+	for {
+		r, err := s.c.Store().Run(ctx, id)
+		if err != nil || r.Outcome != plan.Running {
+			if ctx.Err() != nil {
+				s.c.StopRun(id)
+			}
+			return r, err
+		}
+		for waiting := true; waiting; {
+			select {
+			case e, ok := <-events:
+				if !ok {
+					events = nil
+				}
+				waiting = ok && e.Kind != controller.NewRun
+			case <-look.C:
+				waiting = false
+			case <-ctx.Done():
+				s.c.StopRun(id)
+				return r, ctx.Err()
+			}
+		}
+	}
 }

@@ -3,19 +3,15 @@ package api
 import (
 	"context"
 	"errors"
-	"fmt"
 	"net/http"
-	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"woodlark.example/core/dscp"
-	"woodlark.example/internal/agent"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/store"
 )
 
@@ -111,35 +107,15 @@ func (s *server) answerWatch(ctx context.Context, w controller.Watch, err error)
 	return &body[apitype.Watch]{out}, nil
 }
 
-// SpecOf reads the texts of a watch.
+// SpecOf reads the spec of a watch.
 func SpecOf(in apitype.WatchSpec) (controller.Spec, error) {
-	var errs []error
-	span := func(key, text string) time.Duration {
-		if text == "" || key == "every" && text == "continuous" {
-			return 0
-		}
-		d, err := time.ParseDuration(text)
-		if err != nil || d <= 0 {
-			errs = append(errs, fmt.Errorf("%w: %s %q is not a span of time above zero, such as 5m or 1s", controller.ErrInvalid, key, cut(text)))
-		}
-		return d
-	}
-	spec := controller.Spec{From: in.From, To: in.To, Via: in.Via, Family: in.Family, Every: span("every", in.Every), Interval: span("interval", in.Interval),
-		Probes: in.Probes, Wait: span("wait", in.Wait), Payload: in.Payload, Tags: in.Tags,
-		Kind: in.Kind, Exclude: in.Exclude, Rate: in.Rate, Random: in.Random, Low: in.Low, Beyond: in.Beyond, OneFlow: in.OneFlow, PathMTU: in.PathMTU}
-	point, err := dscp.Parse(in.DSCP)
+	k, err := kind.Find(kind.Or(in.Kind))
 	if err != nil {
-		errs = append(errs, fmt.Errorf("%w: %w", controller.ErrInvalid, err))
+		return controller.Spec{}, err
 	}
-	spec.DSCP = uint8(point)
-	if spec.Kind == controller.KindThroughput || spec.Kind == controller.KindStream {
-		spec.Two = &plan.TwoRequest{Direction: in.Direct, For: span("for", in.For), DSCP: spec.DSCP, Rate: in.Bits, Codec: in.Codec, Protocol: in.Protocol, Streams: in.Streams, Buffer: in.Buffer, Search: in.Search, Repeats: in.Repeats}
-		spec.DayBytes = in.DayBytes
-		if err := agent.CheckTwoEnded(plan.TwoEndedKind(spec.Kind), *spec.Two); err != nil {
-			errs = append(errs, fmt.Errorf("%w: %w", controller.ErrInvalid, err))
-		}
-	}
-	return spec, errors.Join(errs...)
+	every, repeated := in.Between()
+	how, taken := k.Take(kind.Standing, in.How)
+	return controller.Spec{Kind: k.Name, From: in.From, To: in.To, Every: every, Tags: in.Tags, DayBytes: in.DayBytes, How: how}, errors.Join(repeated, taken)
 }
 
 func cut(s string) string {
@@ -151,34 +127,31 @@ func cut(s string) string {
 
 func (s *server) watchOf(ctx context.Context, w controller.Watch) (apitype.Watch, error) {
 	spec := w.Spec
-	out := apitype.Watch{ID: w.ID.String(), Paths: len(w.Paths), WatchSpec: apitype.WatchSpec{
-		Name: w.Name, From: spec.From, To: spec.To, Via: spec.Via, Family: spec.Family, Interval: spec.Interval.String(), Wait: spec.Wait.String(),
-		Payload: spec.Payload, Paused: w.Paused, Tags: spec.Tags, Probes: spec.Probes}}
-	if spec.DSCP > 0 {
-		out.DSCP = strconv.Itoa(int(spec.DSCP))
+	k, err := kind.Find(kind.Or(spec.Kind))
+	if err != nil {
+		return apitype.Watch{}, err
 	}
-	if spec.Kind == controller.KindSweep {
-		return s.sweepWatchOf(ctx, w, out)
+	out := apitype.Watch{ID: w.ID.String(), WatchSpec: apitype.WatchSpec{Name: w.Name, Kind: k.Name, From: spec.From, To: spec.To, Paused: w.Paused, Tags: spec.Tags, DayBytes: spec.DayBytes, How: spec.Values()}}
+	if out.Paths = len(w.Paths); !k.Paths {
+		out.Paths = len(spec.From) * len(k.Lanes(spec.How).Split(spec.To))
 	}
-	if spec.Kind == controller.KindTrace {
-		return s.traceWatchOf(ctx, w, out)
-	}
-	if t := spec.Two; t != nil {
-		return s.twoEndedWatchOf(ctx, w, out)
-	}
-	perDay := 24 * float64(time.Hour)
-	if spec.Every == 0 {
-		out.Probes = 0
-		out.ProbesPerDay = perDay / float64(spec.Interval) * float64(len(w.Paths))
-	} else {
-		out.Every = spec.Every.String()
-		out.ProbesPerDay = perDay / float64(spec.Every) * float64(spec.Probes) * float64(len(w.Paths))
+	day := float64(24 * time.Hour)
+	times := float64(len(spec.From)) // of the cost of a run a day
+	if spec.Every > 0 {
+		out.Repeat, out.Every = spec.Every.String(), spec.Every.String()
+		times *= day / float64(spec.Every)
 		if !w.Paused {
 			out.NextDueAt = utc(time.Now().Truncate(spec.Every).Add(spec.Every))
 		}
 	}
-	const headers = 20 + 8 // IPv4 and ICMP
-	out.BytesPerDay = out.ProbesPerDay * 2 * float64(spec.Payload+headers)
+	if k.Cost != nil {
+		c := k.Cost(spec.How, spec.To)
+		if e, ok := spec.How.(interface{ Endless() kind.Endless }); ok && spec.Every == 0 && c.Packets > 0 {
+			probes := day / float64(e.Endless().Interval) * float64(len(w.Paths))
+			c.Bytes, c.Packets, times = c.Bytes/c.Packets*probes, probes, 1
+		}
+		out.ProbesPerDay, out.BytesPerDay = c.Packets*times, c.Bytes*times
+	}
 	runs, err := s.c.Store().Runs(ctx, store.RunFilter{Watch: w.ID, Page: store.Page{Limit: 1}})
 	if err != nil && !errors.Is(err, store.ErrAway) {
 		return out, err

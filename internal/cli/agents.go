@@ -8,6 +8,7 @@ import (
 
 	"woodlark.example/core/figure"
 	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/report"
 )
 
@@ -52,7 +53,7 @@ func runAgents(c *call) error {
 		if c.format == "json" {
 			return report.JSON(c.out, i)
 		}
-		fmt.Fprintf(c.out, "Run on the other machine, once, until %s:\n\n  woodlark agent -join %s -invite %s -listen ADDRESS:%d\n\n", i.EndsAt.In(zone()).Format("2006-01-02 15:04 MST"), service.Base(), i.Code, responderPort)
+		fmt.Fprintf(c.out, "Run on the other machine, once, until %s:\n\n  woodlark agent -join %s -invite %s -listen ADDRESS:%d\n\n", i.EndsAt.In(zone()).Format("2006-01-02 15:04 MST"), service.Base(), i.Code, kind.UsualPort)
 		return nil
 	case what == "remove" && len(c.args) == 2:
 		if err := service.Do(c.ctx, "DELETE", "/agents/"+url.PathEscape(c.args[1]), nil, nil); err != nil {

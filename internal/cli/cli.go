@@ -48,7 +48,9 @@ type command struct {
 }
 
 func commands() []command {
-	return []command{serveCommand, agentCommand, agentsCommand, demoCommand, hereCommand, pingCommand, sweepCommand, traceCommand, throughputCommand, streamCommand, respondCommand, watchCommand, resultsCommand, baselineCommand, degradedCommand, labCommand}
+	list := []command{serveCommand, agentCommand, agentsCommand, demoCommand, hereCommand}
+	list = append(list, measuringCommands()...)
+	return append(list, respondCommand, watchCommand, runsCommand, resultsCommand, baselineCommand, degradedCommand, labCommand)
 }
 
 // call is one call of a command.

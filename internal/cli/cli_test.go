@@ -13,12 +13,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"woodlark.example/core/finding"
 	"woodlark.example/core/reading"
 	"woodlark.example/demo"
 	"woodlark.example/internal/client"
+	"woodlark.example/internal/kind"
+	"woodlark.example/internal/kind/ping"
 	"woodlark.example/internal/network"
-	"woodlark.example/internal/network/world/live"
 	"woodlark.example/internal/report"
 )
 
@@ -76,12 +76,18 @@ func TestUnknownFormat(t *testing.T) {
 	require.ErrorContains(t, call.parse(), "none of text, json, csv")
 }
 
-func TestPingStatus(t *testing.T) {
-	answered := report.PingResult{Figures: reading.Figures{Sent: 5, Answered: 5}}
-	silent := report.PingResult{Figures: reading.Figures{Sent: 5}}
-	failed := report.PingResult{Outcome: "failed"}
-	status := func(results ...report.PingResult) int {
-		if err := pingStatus(results); err != nil {
+func TestStatusOfAMeasurement(t *testing.T) {
+	k, err := kind.Find("ping")
+	require.NoError(t, err)
+	one := func(state kind.State, sent, answered int) result {
+		r := &ping.Result{PingResult: report.PingResult{Outcome: string(state), Figures: reading.Figures{Sent: sent, Answered: answered}}}
+		return result{kind.Lane{Target: "holm"}, state, "", r}
+	}
+	answered, silent, failed := one(kind.Done, 5, 5), one(kind.Done, 5, 0), one(kind.Failed, 0, 0)
+	status := func(results ...result) int {
+		c, _, _, _ := newTestCall()
+		m := &measuring{call: c, kind: k, spec: k.New(kind.ByHand)}
+		if err := m.finish(results); err != nil {
 			return err.(exit).status
 		}
 		return exitGood
@@ -90,6 +96,7 @@ func TestPingStatus(t *testing.T) {
 	assert.Equal(t, exitNotGood, status(answered, silent))
 	assert.Equal(t, exitUnmeasured, status(answered, failed))
 	assert.Equal(t, exitNotGood, status(silent, failed))
+	assert.Equal(t, exitUnmeasured, status(result{kind.Lane{Target: "holm"}, kind.Failed, "no such agent", nil}))
 }
 
 func TestTheTokenIsMadeOnceAndKeptPrivate(t *testing.T) {
@@ -199,13 +206,15 @@ func TestWatchFiles(t *testing.T) {
 	require.NoError(t, err)
 	assert.Greater(t, len(watches), 4)
 	for text, says := range map[string]string{
-		"":                                       "names no watches",
-		"watches: []":                            "names no watches",
-		"watches: 5":                             "is not a file of watches",
-		"watches:\n  - {name: ''}":               "watch 1 has no name",
-		"watches:\n  - {nam: a}":                 "2:",
-		"watchs:\n  - {name: a}":                 "1:",
-		"watches:\n  - {name: a}\n  - {name: a}": "is there twice",
+		"":                         "names no watches",
+		"watches: []":              "names no watches",
+		"watches: 5":               "is not a file of watches",
+		"watches:\n  - {name: ''}": "watch 1 has no name",
+		"watches:\n  - {nam: a}":   "line 2: a watch of kind ping has no \"nam\"",
+		"watches:\n  - {name: a}\n  - name: b\n    kind: walk\n    codec: g711": "line 5: a watch of kind walk has no \"codec\"",
+		"watches:\n  - {name: a, kind: dowse}":                                  "line 2: unknown kind of measurement",
+		"watchs:\n  - {name: a}":                                                "1:",
+		"watches:\n  - {name: a}\n  - {name: a}":                                "is there twice",
 	} {
 		_, err := readWatches("file.yaml", []byte(text))
 		require.ErrorContains(t, err, says, text)
@@ -219,36 +228,4 @@ func TestLists(t *testing.T) {
 	assert.Equal(t, "a, b", some([]string{"a", "b"}))
 	assert.Equal(t, "a and 2 more", some([]string{"a", "b", "c"}))
 	assert.Len(t, short(strings.Repeat("x", 500)), 63)
-}
-
-func TestResolve(t *testing.T) {
-	m, err := demo.World(time.Now(), time.UTC)
-	require.NoError(t, err)
-	n, err := live.New(m).At("ops.northquay.example")
-	require.NoError(t, err)
-	for _, c := range []struct {
-		target, family string
-		want           []string
-	}{
-		{"app.ticketing.example", "", []string{"198.51.100.10"}},
-		{"app.ticketing.example", "4", []string{"198.51.100.10"}},
-		{"app.ticketing.example", "6", []string{"2001:db8:2::10"}},
-		{"app.ticketing.example", "both", []string{"198.51.100.10", "2001:db8:2::10"}},
-		{"kiosk.oxwater.example", "both", []string{"203.0.113.35"}},
-		{"192.0.2.77", "6", []string{"192.0.2.77"}},
-	} {
-		found := (&call{ctx: t.Context()}).locate(n, pingOptions{targets: []string{c.target}, family: c.family})[0]
-		require.NoError(t, found.err)
-		var got []string
-		for _, a := range found.addrs {
-			got = append(got, a.String())
-		}
-		assert.Equal(t, c.want, got, "%s by %q", c.target, c.family)
-	}
-	none := (&call{ctx: t.Context()}).locate(n, pingOptions{targets: []string{"kiosk.oxwater.example"}, family: "6"})[0]
-	require.ErrorIs(t, none.err, network.ErrNoName)
-	require.Len(t, none.findings, 1)
-	assert.Equal(t, finding.NameUnresolved, none.findings[0].Code)
-	all := (&call{ctx: t.Context()}).locate(n, pingOptions{targets: []string{"app.ticketing.example"}, all: true})[0]
-	assert.Len(t, all.addrs, 2, "every address of both families")
 }

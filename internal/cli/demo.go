@@ -20,6 +20,7 @@ import (
 	"woodlark.example/internal/api"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/network/world"
 	"woodlark.example/internal/network/world/live"
 	"woodlark.example/internal/plan"
@@ -192,7 +193,7 @@ func demoFarEnd(m *world.Model, n *live.Host, name string) func(*agent.Options) 
 			return
 		}
 		end, wall := inWorld(n, name)
-		o.Listen, o.Wall, o.End = netip.AddrPortFrom(at, responderPort), wall, func() session.End { return end }
+		o.Listen, o.Wall, o.End = netip.AddrPortFrom(at, kind.UsualPort), wall, func() session.End { return end }
 	}
 }
 

@@ -12,6 +12,7 @@ import (
 	"woodlark.example/demo"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/network/world"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/history"
@@ -31,7 +32,7 @@ func (c *call) demoRoutes(to *controller.Controller, past *controller.Past, m *w
 	group.SetLimit(3)
 	for _, a := range to.Agents() {
 		for _, w := range to.Watches() {
-			if w.Spec.Kind != controller.KindTrace {
+			if !traces(w.Spec) {
 				continue
 			}
 			for _, from := range w.Spec.From {
@@ -73,4 +74,14 @@ func pastTraces(ctx context.Context, m *world.Model, agent, host, target string,
 		list[i] = plan.Trace{ID: ident.New(), Watch: watch, Target: target, Family: 4, Via: reading.Via{}.String(), Started: t.At, Ended: t.At.Add(t.Took), Outcome: plan.Done, Report: &t.Report}
 	}
 	return list, err
+}
+
+// traces reports whether a watch finds routes.
+func traces(s controller.Spec) bool {
+	k, err := kind.Find(s.Kind)
+	if err != nil {
+		return false
+	}
+	_, is := k.Result().(kind.Routed)
+	return is
 }

@@ -7,6 +7,8 @@ import (
 	"io"
 	"slices"
 	"strings"
+
+	"woodlark.example/internal/kind"
 )
 
 func overview(w io.Writer) {
@@ -48,11 +50,14 @@ func (c *call) help(w io.Writer) {
 		fmt.Fprintln(w, "\nOptions")
 	}
 	c.flags.VisitAll(func(f *flag.Flag) {
+		if strings.HasPrefix(f.Usage, kind.OldSpelling) {
+			return
+		}
 		says := f.Usage
 		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "0s" && !strings.Contains(says, "(default") {
 			says += fmt.Sprintf(" (default %s)", f.DefValue)
 		}
-		fmt.Fprintf(w, "  -%-12s %s\n", f.Name, says)
+		fmt.Fprintf(w, "  -%-14s %s\n", f.Name, says)
 	})
 	if c.more != "" {
 		fmt.Fprintf(w, "\n%s\n", c.more)

@@ -4,10 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"strconv"
 	"strings"
 
 	"woodlark.example/internal/client"
 	standing "woodlark.example/internal/host"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/network/kernel"
 	"woodlark.example/internal/network/world/link"
 	"woodlark.example/internal/report"
@@ -30,34 +32,39 @@ type hereResult struct {
 }
 
 func runHere(c *call) error {
-	var port int
-	var w walkOptions
-	c.withFormat()
-	c.withService()
-	c.flags.IntVar(&port, "port", 0, "who listens at this port here; with -walk, a TCP port of the target")
-	w.register(c.flags)
+	var walks bool
+	k, err := kind.Find("walk")
+	if err != nil {
+		return err
+	}
+	c.flags.BoolVar(&walks, "walk", false, "go to the target from near to far, and say where it breaks; as 'woodlark walk' does, whose options go with it")
+	m := &measuring{call: c, kind: k, spec: k.New(kind.ByHand)}
+	m.register()
+	c.flags.Lookup("port").Usage = "who listens at this port here; with -walk, a TCP port of the target"
 	if err := c.parse(); err != nil {
 		return err
+	}
+	if walks {
+		return m.run()
+	}
+	port, err := strconv.Atoi(c.flags.Lookup("port").Value.String())
+	if err != nil {
+		port = 0
 	}
 	switch {
 	case len(c.args) > 1:
 		return wrongCall("%q is one target too many", short(c.args[1]))
-	case port < 0 || port > 65535:
-		return wrongCall("-port %d is not between 1 and 65535", port)
 	case c.format == "csv":
 		return wrongCall("-format csv does not fit what this command shows; use text or json")
 	}
-	if w.walk {
-		w.port = uint16(port)
-		return c.runWalk(w)
+	if given := c.given("world", "address", "background", "family", "probes", "every", "wait"); len(given) > 0 {
+		return wrongCall("%s: for -walk only", joined(given))
 	}
 	switch {
-	case w.world != "" || w.address != "":
-		return wrongCall("-world and -address are for -walk")
-	case w.from != "" && (port > 0 || len(c.args) > 0):
+	case m.from != "" && (port > 0 || len(c.args) > 0):
 		return wrongCall("-from tells where an agent stands; with a target it needs -walk")
-	case w.from != "":
-		return c.hereThere(w.from)
+	case m.from != "":
+		return c.hereThere(m.from)
 	}
 	own, err := standing.Read()
 	if err != nil {

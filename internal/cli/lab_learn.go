@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"woodlark.example/demo/faults"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/network/world"
 	"woodlark.example/internal/report"
 )
@@ -119,17 +120,20 @@ func (c *call) runExercise(x faults.Exercise) error {
 	if slices.ContainsFunc(x.Must, func(e faults.Expectation) bool { return e.Code == "family_differs" }) {
 		family = "both"
 	}
-	results, err := c.pingHere(pingOptions{world: learnPrefix + x.Name, from: x.From, family: family, probes: 200, every: 20 * time.Millisecond, wait: 2 * time.Second, payload: 48, seed: 1, targets: []string{x.To}})
+	k, err := kind.Find("ping")
 	if err != nil {
 		return err
 	}
-	if err := c.writePing(results); err != nil {
+	spec, err := k.Decode(kind.ByHand, fmt.Appendf(nil, `{"family": %q, "probes": 200, "interval": "20ms"}`, family))
+	if err != nil {
 		return err
 	}
+	m := &measuring{call: c, kind: k, spec: spec, world: learnPrefix + x.Name, from: x.From, targets: []string{x.To}}
+	err = m.here()
 	if c.format == "text" {
 		fmt.Fprintf(c.out, "\nWhat is true of it: woodlark lab learn -truth %s\n", x.Name)
 	}
-	return pingStatus(results)
+	return err
 }
 
 func (c *call) exerciseUp(x faults.Exercise) error {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"woodlark.example/core/capacity"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/network/kernel"
 	"woodlark.example/internal/probe/respond"
 	"woodlark.example/internal/probe/session"
@@ -31,7 +32,7 @@ func runRespond(c *call) error {
 	var listen, key, keyFile, rate, stampKey string
 	var limits = usual
 	var stateless, verbose bool
-	c.flags.StringVar(&listen, "listen", ":"+strconv.Itoa(responderPort), "address and port, TCP and UDP; :PORT for all addresses")
+	c.flags.StringVar(&listen, "listen", ":"+strconv.Itoa(kind.UsualPort), "address and port, TCP and UDP; :PORT for all addresses")
 	registerKey(c.flags, &key, &keyFile)
 	c.flags.IntVar(&limits.Sessions, "sessions", usual.Sessions, "at most so many at once")
 	c.flags.DurationVar(&limits.Time, "longest", usual.Time, "at most so long")

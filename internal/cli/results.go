@@ -12,14 +12,17 @@ import (
 	"woodlark.example/internal/api"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/client"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/report"
 )
 
 var resultsCommand = command{
-	name: "results", summary: "stored readings of a path, runs, and traces",
-	usage:   "-from AGENT -to TARGET [-last 1h] [options]\n-format ndjson [-from AGENT] [-to TARGET] [-last 672h]\n-runs [options]\n-traces [-from AGENT] [-to TARGET]",
-	example: "woodlark results -from northquay -to kiosk.oxwater.example -last 30m\nwoodlark results -format ndjson -last 672h > readings.ndjson\nwoodlark results -runs -outcome missed\nwoodlark results -traces -to terminal.holm.example",
-	run:     runResults,
+	name: "results", summary: "what was measured: readings of a path, and what runs of every kind found",
+	usage: "                                          the paths there are, and how they stand\n-from AGENT -to TARGET [-last 7d] [options]\n" +
+		"-format ndjson [-from AGENT] [-to TARGET] [-last 28d]\n-runs|-kind KIND [-from AGENT] [-to TARGET] [-via PROBE] [-last 7d]\n-traces [-from AGENT] [-to TARGET]\n-run ID",
+	example: "woodlark results -from northquay -to kiosk.oxwater.example -last 30m\nwoodlark results -format ndjson -last 28d > readings.ndjson\nwoodlark results -runs -outcome missed\n" +
+		"woodlark results -kind throughput -last 7d -format csv\nwoodlark results -traces -to terminal.holm.example",
+	run: runResults,
 }
 
 // pathOptions select one path.
@@ -78,60 +81,138 @@ func ways(list []apitype.Path) string {
 	return joined(names)
 }
 
+// resultsOptions say what of all that was measured is meant.
+type resultsOptions struct {
+	pathOptions
+	since, kind, run, outcome string
+	runs, traces              bool
+	last                      time.Duration
+}
+
+func (o *resultsOptions) register(c *call) {
+	o.pathOptions.register(c)
+	f := c.flags
+	f.StringVar(&o.since, "last", "1h", "how far back, such as 30m or 7d")
+	f.StringVar(&o.kind, "kind", "", "what runs of this kind found: "+strings.Join(kind.Names(), ", "))
+	f.StringVar(&o.run, "run", "", "what this run found")
+	f.BoolVar(&o.runs, "runs", false, "runs of all kinds instead of readings: what was done, failed or missed")
+	f.BoolVar(&o.traces, "traces", false, "traces instead of readings, newest first")
+	f.StringVar(&o.outcome, "outcome", "", "only runs that ended so: done, failed, missed, cancelled")
+}
+
 func runResults(c *call) error {
-	var o pathOptions
-	var last time.Duration
-	var runs, traces bool
-	var outcome string
+	var o resultsOptions
 	c.withFormat()
 	c.withService()
 	o.register(c)
-	c.flags.DurationVar(&last, "last", time.Hour, "how far back")
-	c.flags.BoolVar(&runs, "runs", false, "runs instead of readings: what was done, failed or missed")
-	c.flags.BoolVar(&traces, "traces", false, "traces instead of readings, newest first")
 	c.formats = []string{"ndjson"}
 	c.flags.Lookup("format").Usage = "text, json or csv; ndjson for the readings of many paths in the order of time, or with -traces their routes, as 'degraded -replay' reads them"
-	c.flags.StringVar(&outcome, "outcome", "", "only runs that ended so: done, failed, missed, cancelled")
-	if err := c.parse(); err != nil {
+	err := c.parse()
+	if err != nil {
 		return err
 	}
-	if last <= 0 {
-		return wrongCall("-last %v is not above zero", last)
+	if o.last, err = readSpan(o.since); err != nil {
+		return wrongCall("-last: %v", err)
+	}
+	if err := o.check(c); err != nil {
+		return err
 	}
 	api, err := c.client()
 	if err != nil {
 		return err
 	}
-	if runs && traces {
-		return wrongCall("-runs and -traces exclude each other")
-	}
-	if c.format == "ndjson" && runs {
-		return wrongCall("-format ndjson is for readings and traces, not for runs")
-	}
-	if (o.family != "" || o.via != "") && (traces && c.format != "ndjson" || runs && o.to == "") {
-		return wrongCall("-family and -via say which path is meant; %s are listed whatever they were made by", map[bool]string{true: "traces", false: "runs of all paths"}[traces])
-	}
-	if c.format == "ndjson" && traces {
-		return c.streamRoutes(api, o, last)
-	}
-	if traces {
-		return c.listTraces(api, o)
-	}
-	if runs {
-		return c.listRuns(api, o, outcome)
-	}
-	if c.format == "ndjson" {
-		return c.streamReadings(api, o, last)
+	switch {
+	case o.run != "":
+		return c.showRun(api, o.run, false)
+	case o.traces && c.format == "ndjson":
+		return c.streamRoutes(api, o.pathOptions, o.last)
+	case o.traces:
+		return c.listTraces(api, o.pathOptions)
+	case o.runs, o.kind != "":
+		return c.listResults(api, o)
+	case c.format == "ndjson":
+		return c.streamReadings(api, o.pathOptions, o.last)
+	case o.from == "" || o.to == "":
+		return c.listPaths(api, o.pathOptions)
 	}
 	p, err := o.find(c, api)
 	if err != nil {
 		return err
 	}
-	readings, err := c.readings(api, p.ID, time.Now().Add(-last))
+	readings, err := c.readings(api, p.ID, time.Now().Add(-o.last))
 	if err != nil {
 		return err
 	}
-	return c.writeReadings(p, readings, last)
+	return c.writeReadings(p, readings, o.last)
+}
+
+// check says which options exclude each other.
+func (o resultsOptions) check(c *call) error {
+	runs := o.runs || o.kind != ""
+	switch {
+	case runs && o.traces:
+		return wrongCall("-runs or -kind, and -traces exclude each other")
+	case o.run != "" && (runs || o.traces || o.from != "" || o.to != ""):
+		return wrongCall("-run names one run: leave the other options out")
+	case c.format == "ndjson" && (runs || o.run != ""):
+		return wrongCall("-format ndjson is for readings and traces, not for runs")
+	case o.outcome != "" && !runs:
+		return wrongCall("-outcome goes with -runs or -kind")
+	case (o.family != "" || o.via != "") && o.traces && c.format != "ndjson":
+		return wrongCall("-family and -via say which path is meant; traces are listed whatever they were made by")
+	}
+	return nil
+}
+
+// listResults lists runs, and what they found, newest first.
+func (c *call) listResults(api *client.Client, o resultsOptions) error {
+	q := url.Values{"kind": {o.kind}, "from": {o.from}, "to": {o.to}, "via": {o.via}, "outcome": {o.outcome}}
+	most := 100
+	if c.isSet("last") {
+		q.Set("from_at", time.Now().Add(-o.last).UTC().Format(time.RFC3339Nano))
+		most = 0
+	}
+	for key, v := range q {
+		if v[0] == "" {
+			q.Del(key)
+		}
+	}
+	list, err := c.runsOf(api, q, most)
+	if err != nil {
+		return err
+	}
+	if o.family != "" {
+		list = slices.DeleteFunc(list, func(r apitype.Run) bool { return r.Family != 0 && strconv.Itoa(r.Family) != o.family })
+	}
+	if len(list) == 0 && c.format == "text" {
+		fmt.Fprintln(c.out, "No such runs. The minutes of continuous watches are readings, not runs.")
+		return nil
+	}
+	return c.writeRuns(list)
+}
+
+// listPaths lists the paths that are meant, and how they stand.
+func (c *call) listPaths(from *client.Client, o pathOptions) error {
+	query := url.Values{"all": {"true"}, "limit": {"20000"}}
+	if o.from != "" {
+		query.Set("agent", o.from)
+	}
+	var all api.PathList
+	if err := from.Get(c.ctx, "/paths", query, &all); err != nil {
+		return err
+	}
+	list := slices.DeleteFunc(all.Paths, func(p apitype.Path) bool { return o.to != "" && p.To != o.to || !o.means(p) })
+	switch c.format {
+	case "json":
+		return report.JSON(c.out, list)
+	case "csv":
+		return report.PathsCSV(c.out, list)
+	}
+	if len(list) == 0 {
+		fmt.Fprintln(c.out, "No such paths yet. 'woodlark watch add' measures some, 'woodlark ping -from AGENT TARGET' one.")
+		return nil
+	}
+	return report.Paths(c.out, c.ink, list)
 }
 
 // readings are all readings of a path since a time, page by page.
@@ -173,45 +254,4 @@ func (c *call) writeReadings(p apitype.Path, readings []apitype.Reading, last ti
 			report.Percent(r.LossRatio), report.Ms(r.RTTMedianMs), report.Ms(r.RTTP95Ms), report.Ms(r.RTTMaxMs), report.Ms(r.JitterMs), strings.Join(r.Notes, ", ")})
 	}
 	return report.Table(c.out, c.ink, columns, rows)
-}
-
-func (c *call) listRuns(to *client.Client, o pathOptions, outcome string) error {
-	query := url.Values{"limit": {"100"}}
-	if o.from != "" || o.to != "" {
-		p, err := o.find(c, to)
-		if err != nil {
-			return err
-		}
-		query.Set("path", p.ID)
-	}
-	if outcome != "" {
-		query.Set("outcome", outcome)
-	}
-	var runs []apitype.Run
-	if err := to.Get(c.ctx, "/runs", query, &runs); err != nil {
-		return err
-	}
-	if c.format == "json" {
-		return report.JSON(c.out, runs)
-	}
-	var rows [][]string
-	for _, r := range runs {
-		lasted := ""
-		if r.EndedAt != nil {
-			lasted = figure.FormatSpan(r.EndedAt.Sub(r.StartAt))
-		}
-		watch := r.Watch
-		if watch == "" && r.Outcome != "missed" { // what nobody asked for was missed by no watch that is known
-			watch = "on demand"
-		}
-		rows = append(rows, []string{report.When(r.StartAt, zone()), lasted, r.From + " → " + r.To, watch, r.Outcome, r.Reason})
-	}
-	if c.format == "csv" {
-		return report.CSV(c.out, append([][]string{{"began", "lasted", "path", "watch", "outcome", "reason"}}, rows...))
-	}
-	if len(rows) == 0 {
-		fmt.Fprintln(c.out, "No such runs. The minutes of continuous watches are readings, not runs.")
-		return nil
-	}
-	return report.Table(c.out, c.ink, []report.Column{{Name: "began"}, {Name: "lasted", Right: true}, {Name: "path"}, {Name: "watch"}, {Name: "outcome"}, {Name: "reason"}}, rows)
 }

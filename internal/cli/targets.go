@@ -2,45 +2,11 @@ package cli
 
 import (
 	"bufio"
-	"errors"
 	"fmt"
 	"io"
 	"os"
-	"slices"
 	"strings"
-
-	"woodlark.example/internal/controller"
 )
-
-// mostTargets is how many targets one ping takes: each is a row of its own.
-const mostTargets = 100_000
-
-// targets are those of the arguments and of a file. A bad line of the file is no
-// reason to leave out the others: what is wrong with it is returned beside them.
-func (c *call) targets(file string) (list []string, bad []error, err error) {
-	list = slices.Clone(c.args)
-	for _, t := range list {
-		if err := controller.CheckTarget(t); err != nil {
-			return nil, nil, err
-		}
-	}
-	if file != "" {
-		more, wrong, err := c.readLines(file, controller.CheckTarget)
-		if err != nil {
-			return nil, nil, err
-		}
-		list, bad = append(list, more...), wrong
-	}
-	switch {
-	case len(list) == 0 && len(bad) > 0:
-		return nil, nil, fmt.Errorf("no line is good: %w", errors.Join(bad...))
-	case len(list) == 0:
-		return nil, nil, fmt.Errorf("%s names no target", file)
-	case len(list) > mostTargets:
-		return nil, nil, fmt.Errorf("%d targets are more than the %d that one ping measures; 'woodlark sweep' finds out which of so many answer", len(list), mostTargets)
-	}
-	return list, bad, nil
-}
 
 // mostFaults is how many bad lines of a file are named.
 const mostFaults = 5

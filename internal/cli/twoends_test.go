@@ -3,7 +3,6 @@ package cli
 import (
 	"bytes"
 	"context"
-	"flag"
 	"os"
 	"path/filepath"
 	"strings"
@@ -15,26 +14,12 @@ import (
 
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/host"
+	"woodlark.example/internal/kind"
+	"woodlark.example/internal/kind/throughput"
 	"woodlark.example/internal/plan"
 )
 
-func TestTargetsWithPorts(t *testing.T) {
-	for text, want := range map[string]struct {
-		name string
-		port uint16
-	}{
-		"192.0.2.7": {"192.0.2.7", 7474}, "192.0.2.7:80": {"192.0.2.7", 80}, "2001:db8::7": {"2001:db8::7", 7474}, "[2001:db8::7]:80": {"2001:db8::7", 80},
-		"holm.example": {"holm.example", 7474}, "holm.example:80": {"holm.example", 80},
-	} {
-		name, port, err := splitPort(text, responderPort)
-		require.NoError(t, err, text)
-		assert.Equal(t, want.name, name)
-		assert.Equal(t, want.port, port)
-	}
-	for _, text := range []string{"holm:gull", "holm:0", ":80", "a:b:c", "holm:99999"} {
-		_, _, err := splitPort(text, responderPort)
-		assert.ErrorContains(t, err, "is not ADDRESS:PORT", text)
-	}
+func TestWhereToListen(t *testing.T) {
 	at, err := listenAt(":7474")
 	require.NoError(t, err)
 	assert.True(t, at.Addr().IsUnspecified())
@@ -123,18 +108,28 @@ func TestAgentsAsText(t *testing.T) {
 }
 
 func TestRequestsOfTwoEnds(t *testing.T) {
-	for args, says := range map[string]string{"-direction up holm": "none of there, back, both", "-buffer deep holm": "neither fixed nor adaptive", "-codec speex holm": "no codec", "-rate x holm": "is not a rate", "-calls 0 holm": "is 1 at least",
-		"-dscp gull holm": "DSCP", "-for 48h holm": "at most 24h", "-family 5 -key k holm": "is none of 4, 6", "-source x -key k holm": "is not an IP address", "holm": "lets in who has its key",
-		"-reflector -codec g711 holm": "leave out -codec, or run", "-reflector -from quay -source 192.0.2.1 holm": "has no -source", "-reflector -every 10us holm": "has agreed to nothing", "-plain holm": "go with -reflector", "-reflector -payload 40 holm": "packets of 40 bytes"} {
-		c, _ := callOf(streamCommand, strings.Fields(args)...)
-		assert.ErrorContains(t, runStream(c), says, args)
+	call := func(name, args string) error {
+		k, err := kind.Find(name)
+		require.NoError(t, err)
+		c, _ := callOf(command{name: name}, strings.Fields(args)...)
+		return runKind(c, k)
 	}
-	for args, says := range map[string]string{"-for 0s holm": "are above zero", "-line x holm": "-line", "-rate 1M holm": "are of UDP", "-protocol udp -window 5 holm": "are of TCP", "-direction up holm": "no direction", "a b": "name one target", "-from quay -source 192.0.2.1 holm": "has no -source"} {
-		c, _ := callOf(throughputCommand, strings.Fields(args)...)
-		assert.ErrorContains(t, runThroughput(c), says, args)
+	for args, says := range map[string]string{"-direction up holm": "none of there, back, both", "-buffer deep holm": "none of fixed, adaptive", "-codec speex holm": "-codec no codec", "-rate x holm": "is not a rate", "-calls 0 holm": "-calls 0 is less than 1",
+		"-dscp gull holm": "DSCP", "-for 48h holm": "at most 24h", "-family 5 -key k holm": "is none of 4, 6", "-source x -key k holm": "is not an IP address", "holm": "lets in who has its key", "a b": "name one target; 2 are named", "": "name at least one target",
+		"-reflector -codec g711 holm": "leave out codec", "-reflector -key k holm": "leave out -key", "-reflector -every 10us holm": "has agreed to nothing", "-plain holm": "-plain goes with -reflector", "-reflector -payload 40 holm": "packets of 40 bytes"} {
+		assert.ErrorContains(t, call("stream", args), says, args)
 	}
-	o := throughputOptions{protocol: "tcp", direction: "each", duration: 2 * time.Second, warm: 2 * time.Second, streams: 1, repeats: 1, size: 1400}
-	r, err := o.request(&call{flags: flag.NewFlagSet("throughput", flag.ContinueOnError)})
+	for args, says := range map[string]string{"-for 0s holm": "-for 0s is not above zero", "-line x holm": "-line", "-rate 1M holm": "are of UDP", "-protocol udp -window 5 holm": "are of TCP", "-direction up holm": "none of there, back, each, both", "a b": "name one target",
+		"-protocol udp -warm-up 2s holm": "-warm-up is of TCP"} {
+		assert.ErrorContains(t, call("throughput", args), says, args)
+	}
+	k, err := kind.Find("throughput")
 	require.NoError(t, err)
-	assert.Zero(t, r.WarmUp, "a short test leaves nothing out")
+	for text, want := range map[string]time.Duration{`{"for": "2s"}`: 0, `{"for": "10s"}`: 2 * time.Second, `{"for": "2s", "warm_up": "1s"}`: time.Second, `{"warm_up": "0s"}`: 0} {
+		spec, err := k.Decode(kind.ByHand, []byte(text))
+		require.NoError(t, err)
+		r := spec.(*throughput.Spec).Request()
+		assert.Equal(t, want, r.WarmUp, text)
+		assert.Equal(t, text == `{"for": "2s"}`, r.Short, "a short test leaves nothing out, and says so")
+	}
 }

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"net/http"
@@ -11,6 +13,7 @@ import (
 
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/client"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/report"
 	"woodlark.example/internal/yamlfile"
 )
@@ -19,15 +22,17 @@ var watchCommand = command{
 	name: "watch", summary: "standing measurements: add, list, show, change, pause, resume, remove, apply",
 	usage: "add -name NAME -from AGENT,… -to TARGET,… [options]\nlist\nshow NAME\nchange NAME [options]\npause NAME\nresume NAME\nremove NAME\napply FILE",
 	example: "woodlark watch add -name loopback -from local -to 127.0.0.1,::1\n" +
-		"woodlark watch add -name 'ticketing, every five minutes' -from northquay -to app.ticketing.example -every 5m -probes 20\nwoodlark watch list",
-	more: "Without -every a watch is continuous: a probe each -interval, kept as one reading a minute.",
-	run:  runWatch,
+		"woodlark watch add -name 'ticketing, every five minutes' -from northquay -to app.ticketing.example -repeat 5m -probes 20\nwoodlark watch list",
+	more: "Without -repeat a watch is continuous: a probe each -every, kept as one reading a minute. All\n" +
+		"options of 'woodlark KIND' go with a watch of -kind KIND, in the same words; 'woodlark help\n" +
+		"KIND' says what they mean. In a file the keys are the options, with _ for -.",
+	run: runWatch,
 }
 
 type watchOptions struct {
 	spec           apitype.WatchSpec
 	from, to, tags string
-	exclude        string
+	how            *howOptions
 }
 
 func runWatch(c *call) error {
@@ -36,21 +41,13 @@ func runWatch(c *call) error {
 	c.withService()
 	c.flags.StringVar(&o.spec.Name, "name", "", "name of the watch")
 	c.flags.StringVar(&o.from, "from", "", "agents, with commas between")
-	c.flags.StringVar(&o.to, "to", "", "targets (names or addresses), with commas between")
-	c.flags.StringVar(&o.spec.Family, "family", "", "4, 6 or both; of targets that are names")
-	c.flags.StringVar(&o.spec.Every, "every", "", "time between runs, such as 5m; continuous when left out")
-	c.flags.StringVar(&o.spec.Interval, "interval", "", "time between probes, 1s when left out")
-	c.flags.IntVar(&o.spec.Probes, "probes", 0, "probes of a run, 20 when left out")
-	c.flags.StringVar(&o.spec.Wait, "wait", "", "how long to wait for an answer, 2s when left out")
-	c.flags.IntVar(&o.spec.Payload, "payload", 0, "bytes after the ICMP header, 48 when left out")
-	c.flags.StringVar(&o.spec.Via, "via", "", "by what: icmp, tcp:PORT, udp:PORT, stamp; several with commas")
-	c.flags.StringVar(&o.spec.Kind, "kind", "", "ping; sweep: then -to are prefixes; or trace. The last two need -every")
-	c.flags.StringVar(&o.exclude, "exclude", "", "of a sweep: what to leave out, with commas between")
-	c.flags.Float64Var(&o.spec.Rate, "rate", 0, "of a sweep: packets a second, 5000 when left out")
-	c.flags.BoolVar(&o.spec.Beyond, "beyond", false, "of a sweep: confirm addresses that are neither private nor of documentation")
-	c.flags.StringVar(&o.spec.DSCP, "dscp", "", "service class, by name such as EF or by number")
+	c.flags.StringVar(&o.to, "to", "", "targets (names or addresses), with commas between; of a sweep prefixes")
+	c.flags.StringVar(&o.spec.Repeat, "repeat", "", "time between runs, such as 5m; continuous when left out")
+	c.flags.StringVar(&o.spec.Kind, "kind", "", "what is measured: "+strings.Join(kind.Names(), ", ")+"; only "+strings.Join(endless(), ", ")+" can do without -repeat")
 	c.flags.StringVar(&o.tags, "tags", "", "words to find the paths by, with commas between")
 	c.flags.BoolVar(&o.spec.Paused, "paused", false, "add it paused")
+	c.flags.Int64Var(&o.spec.DayBytes, "bytes-per-day", 0, "of load runs: that they may send a day, 5 GiB when left out")
+	o.how = c.withHow()
 	if err := c.parse(); err != nil {
 		return err
 	}
@@ -72,9 +69,12 @@ func runWatch(c *call) error {
 	if err != nil {
 		return err
 	}
-	o.spec.From, o.spec.To, o.spec.Tags, o.spec.Exclude = list(o.from), list(o.to), list(o.tags), list(o.exclude)
+	o.spec.From, o.spec.To, o.spec.Tags = list(o.from), list(o.to), list(o.tags)
 	switch verb {
 	case "add":
+		if err := o.how.into(c, &o.spec); err != nil {
+			return err
+		}
 		return c.saveWatch(api, http.MethodPost, "/watches", o.spec)
 	case "list":
 		return c.listWatches(api)
@@ -99,6 +99,25 @@ func runWatch(c *call) error {
 		return err
 	}
 	return c.writeWatches([]apitype.Watch{w})
+}
+
+// text is a value of a spec as text.
+func text(raw json.RawMessage) string {
+	var s string
+	if json.Unmarshal(raw, &s) == nil {
+		return s
+	}
+	return string(raw)
+}
+
+// endless are the kinds that a watch can measure without a pause.
+func endless() (list []string) {
+	for _, k := range kind.All() {
+		if k.Continuous {
+			list = append(list, k.Name)
+		}
+	}
+	return list
 }
 
 func list(text string) []string {
@@ -126,13 +145,15 @@ func (c *call) changeWatch(api *client.Client, path string, o watchOptions) erro
 	}
 	spec := w.WatchSpec
 	set := map[string]func(){
-		"name": func() { spec.Name = o.spec.Name }, "from": func() { spec.From = o.spec.From }, "to": func() { spec.To = o.spec.To },
-		"family": func() { spec.Family = o.spec.Family }, "every": func() { spec.Every = o.spec.Every }, "interval": func() { spec.Interval = o.spec.Interval },
-		"probes": func() { spec.Probes = o.spec.Probes }, "wait": func() { spec.Wait = o.spec.Wait }, "payload": func() { spec.Payload = o.spec.Payload },
-		"via": func() { spec.Via = o.spec.Via }, "dscp": func() { spec.DSCP = o.spec.DSCP }, "tags": func() { spec.Tags = o.spec.Tags }, "paused": func() { spec.Paused = o.spec.Paused }, "kind": func() { spec.Kind = o.spec.Kind },
-		"exclude": func() { spec.Exclude = o.spec.Exclude }, "rate": func() { spec.Rate = o.spec.Rate }, "beyond": func() { spec.Beyond = o.spec.Beyond },
+		"name": func() { spec.Name = o.spec.Name }, "from": func() { spec.From = o.spec.From }, "to": func() { spec.To = o.spec.To }, "repeat": func() { spec.Repeat, spec.Every = o.spec.Repeat, "" },
+		"tags": func() { spec.Tags = o.spec.Tags }, "paused": func() { spec.Paused = o.spec.Paused }, "bytes-per-day": func() { spec.DayBytes = o.spec.DayBytes },
+		"kind": func() {
+			if spec.Kind != o.spec.Kind { // nothing of the other kind's is of this one
+				spec.Kind, spec.How = o.spec.Kind, nil
+			}
+		},
 	}
-	changed := false
+	changed := len(o.how.given) > 0
 	c.flags.Visit(func(f *flag.Flag) {
 		if change := set[f.Name]; change != nil {
 			change()
@@ -140,7 +161,10 @@ func (c *call) changeWatch(api *client.Client, path string, o watchOptions) erro
 		}
 	})
 	if !changed {
-		return wrongCall("say what to change, such as -every 5m")
+		return wrongCall("say what to change, such as -repeat 5m")
+	}
+	if err := o.how.into(c, &spec); err != nil {
+		return err
 	}
 	return c.saveWatch(api, http.MethodPut, path, spec)
 }
@@ -160,15 +184,11 @@ func (c *call) writeWatches(watches []apitype.Watch) error {
 	columns := []report.Column{{Name: "watch"}, {Name: "from"}, {Name: "to"}, {Name: "runs"}, {Name: "paths", Right: true}, {Name: "probes a day", Right: true}, {Name: "last trouble"}}
 	var rows [][]string
 	for _, w := range watches {
-		how := "continuous, each " + w.Interval
-		if w.Every != "" {
-			how = fmt.Sprintf("%d probes each %s", w.Probes, w.Every)
-		}
-		switch w.Kind {
-		case "sweep", "trace", "stream":
-			how = "a " + w.Kind + " each " + w.Every
-		case "throughput":
-			how = "throughput each " + w.Every
+		how := "a " + w.Kind + " each " + w.Repeat
+		if w.Repeat == "" {
+			how = "continuous, each " + text(w.How["interval"])
+		} else if n := text(w.How["probes"]); n != "" && w.Kind == kind.Or("") {
+			how = n + " probes each " + w.Repeat
 		}
 		probes := "" // not known beforehand
 		if w.ProbesPerDay > 0 {
@@ -202,7 +222,7 @@ func some(list []string) string {
 }
 
 type watchFile struct {
-	Watches []apitype.WatchSpec `yaml:"watches"`
+	Watches []map[string]any `yaml:"watches"`
 }
 
 // readWatches reads a file of watches.
@@ -215,16 +235,36 @@ func readWatches(name string, data []byte) ([]apitype.WatchSpec, error) {
 		return nil, wrongCall("%s names no watches: it needs 'watches:' with a list of name, from and to", name)
 	}
 	names := map[string]bool{}
-	for i, w := range f.Watches {
+	list := make([]apitype.WatchSpec, len(f.Watches))
+	for i, all := range f.Watches {
+		w, err := apitype.WatchOf(all)
+		if err != nil {
+			return nil, wrongCall("%s, line %d: %v", name, lineOf(data, i, err), plainly(err))
+		}
 		if w.Name == "" {
 			return nil, wrongCall("%s: watch %d has no name", name, i+1)
 		}
 		if names[w.Name] {
 			return nil, wrongCall("%s: watch %q is there twice", name, short(w.Name))
 		}
-		names[w.Name] = true
+		names[w.Name], list[i] = true, w
 	}
-	return f.Watches, nil
+	return list, nil
+}
+
+// lineOf is the line of a file of watches that an error is about: of a key, or of its watch.
+func lineOf(data []byte, watch int, err error) int {
+	tree, broken := yamlfile.Parse(data)
+	if broken != nil {
+		return 0
+	}
+	var unknown apitype.UnknownKey
+	if errors.As(err, &unknown) {
+		if line := tree.Line(fmt.Sprintf("$.watches[%d].%s", watch, unknown.Key)); line > 0 {
+			return line
+		}
+	}
+	return tree.Line(fmt.Sprintf("$.watches[%d]", watch))
 }
 
 // applyWatches brings the watches that a file names to what it says. Others

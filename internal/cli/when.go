@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -60,4 +61,31 @@ func parseWhen(text string, now time.Time, zone *time.Location) (time.Time, erro
 
 func wrongWhen(text string) error {
 	return fmt.Errorf("%q is not a time; write one such as 14:20, 'yesterday 14:20', 'Fri 14:20' or '2026-11-02 14:20'", short(text))
+}
+
+// readSpan reads a length of time; beside Go's units d and w are days and weeks.
+func readSpan(text string) (time.Duration, error) {
+	text = strings.TrimSpace(text)
+	for unit, each := range map[string]time.Duration{"d": 24 * time.Hour, "w": 7 * 24 * time.Hour} {
+		if n, found := strings.CutSuffix(text, unit); found {
+			v, err := strconv.ParseFloat(n, 64)
+			if err != nil || !(v > 0) || v > 36_500 {
+				return 0, fmt.Errorf("%q is not a span of time above zero, such as 12h or 7d", short(text))
+			}
+			return time.Duration(v * float64(each)), nil
+		}
+	}
+	d, err := time.ParseDuration(text)
+	if err != nil || d <= 0 {
+		return 0, fmt.Errorf("%q is not a span of time above zero, such as 12h or 7d", short(text))
+	}
+	return d, nil
+}
+
+// readWhen reads a time, or how long ago it was.
+func readWhen(text string, now time.Time) (time.Time, error) {
+	if d, err := readSpan(text); err == nil {
+		return now.Add(-d), nil
+	}
+	return parseWhen(text, now, zone())
 }

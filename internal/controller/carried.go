@@ -8,6 +8,7 @@ import (
 
 	"woodlark.example/core/capacity"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store"
 )
@@ -31,7 +32,7 @@ type carriedRun struct {
 
 // add takes a run that is done.
 func (c *carried) add(t store.TwoEnded) {
-	if t.Kind != string(plan.Throughput) || t.Outcome != plan.Done || t.ThereBps == nil && t.BackBps == nil {
+	if t.Outcome != plan.Done || t.ThereBps == nil && t.BackBps == nil {
 		return
 	}
 	c.mu.Lock()
@@ -46,7 +47,7 @@ func (c *carried) add(t store.TwoEnded) {
 
 // loadCarried reads what was found before.
 func (c *Controller) loadCarried(ctx context.Context) error {
-	list, err := c.store.TwoEndedList(ctx, store.TwoEndedFilter{Kind: string(plan.Throughput), From: time.Now().Add(-usualFor), Page: store.Page{Limit: 20_000}})
+	list, err := c.store.TwoEndedList(ctx, store.TwoEndedFilter{Kinds: kind.Loads(), From: time.Now().Add(-usualFor), Page: store.Page{Limit: 20_000}})
 	for _, t := range slices.Backward(list) {
 		c.carried.add(t)
 	}

@@ -19,7 +19,7 @@ func TestThroughputOfAPath(t *testing.T) {
 	now := time.Now()
 	watch := ident.New()
 	run := func(agent, far ident.ID, target string, ago time.Duration, there, back float64) {
-		row := store.TwoEnded{ID: ident.New(), WatchID: watch, AgentID: agent, FarID: far, Target: target, Kind: string(plan.Throughput), Outcome: plan.Done, StartedAt: now.Add(-ago), ThereBps: &there}
+		row := store.TwoEnded{ID: ident.New(), WatchID: watch, AgentID: agent, FarID: far, Target: target, Kind: "throughput", Outcome: plan.Done, StartedAt: now.Add(-ago), ThereBps: &there}
 		if back > 0 {
 			row.BackBps = &back
 		}
@@ -41,7 +41,7 @@ func TestThroughputOfAPath(t *testing.T) {
 	run(near, pier, "pier", 30*time.Minute, 5e6, 0) // by another watch
 	watch = ident.ID{}
 	run(near, holm, "holm", 20*time.Minute, 1e6, 1e6) // by hand
-	c.carried.add(store.TwoEnded{AgentID: near, FarID: holm, Kind: string(plan.Throughput), Outcome: plan.Failed, StartedAt: now})
+	c.carried.add(store.TwoEnded{AgentID: near, FarID: holm, Kind: "throughput", Outcome: plan.Failed, StartedAt: now})
 
 	for _, target := range []string{"holm", "terminal.holm.example"} {
 		assert.NotNil(t, c.throughputOf(path(target, "")), target)

@@ -8,6 +8,7 @@ import (
 	"woodlark.example/core/figure"
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/plan"
 )
 
@@ -60,8 +61,37 @@ func (c *Controller) checkUpload(u plan.Upload) error {
 	for _, x := range u.TwoEnded {
 		errs = append(errs, checkMade("measurement", x.ID, x.Started, x.Ended, x.Outcome, now), checkTexts(x.Target, longestName, x.Reason, longestText))
 	}
+	for _, m := range u.Made {
+		errs = append(errs, checkMade("run", m.Run, m.Started, m.Ended, m.Outcome, now), checkTexts(m.Lane.Target, longestName, m.Reason, longestText), checkTexts(m.Lane.Via, 20, m.Address, 64), checkFigures(m))
+		k, err := kind.Find(m.Kind)
+		switch {
+		case err != nil:
+			errs = append(errs, err)
+		case k.Paths:
+			errs = append(errs, own("a run", m.Path))
+		}
+	}
 	if err := errors.Join(errs...); err != nil {
 		return fmt.Errorf("%w: %w", ErrInvalid, firstOf(err))
+	}
+	return nil
+}
+
+// checkFigures says what of a run's figures cannot be.
+func checkFigures(m plan.Made) error {
+	f := m.Figures
+	for _, v := range []*float64{f.ThereBps, f.BackBps, f.MOS} {
+		if v != nil && (*v < 0 || *v > 1e15) {
+			return fmt.Errorf("a figure of a %s is %g", m.Kind, *v)
+		}
+	}
+	for _, n := range []*int64{f.Answered, f.Of, &f.SentBytes} {
+		if n != nil && *n < 0 {
+			return fmt.Errorf("a %s counts %d", m.Kind, *n)
+		}
+	}
+	if m.Lane.Family != 0 && m.Lane.Family != 4 && m.Lane.Family != 6 {
+		return fmt.Errorf("a %s is by IPv%d", m.Kind, m.Lane.Family)
 	}
 	return nil
 }

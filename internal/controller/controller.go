@@ -20,6 +20,7 @@ import (
 	"woodlark.example/core/guard"
 	"woodlark.example/core/route"
 	"woodlark.example/internal/ident"
+	_ "woodlark.example/internal/kind/all" // what can be measured
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/remote"
 	"woodlark.example/internal/store"
@@ -64,9 +65,7 @@ type Controller struct {
 	paths   map[ident.ID]*pathState
 	byEnds  map[store.Ends]*pathState // the same
 	watches map[ident.ID]*Watch
-	active  map[ident.ID]progress // runs on demand that are going on
-	tracing map[ident.ID]*tracing // traces on demand that are going on
-	twoEnds twoEnds
+	runs    runs
 	carried carried
 
 	incidents incidents
@@ -122,9 +121,8 @@ func New(ctx context.Context, o Options) (*Controller, error) {
 		o.SiteOf = func(string) string { return "" }
 	}
 	c := &Controller{options: o, store: o.Store, log: o.Log, zone: o.Zone, agents: map[ident.ID]*agentState{},
-		paths: map[ident.ID]*pathState{}, byEnds: map[store.Ends]*pathState{}, watches: map[ident.ID]*Watch{}, active: map[ident.ID]progress{}, tracing: map[ident.ID]*tracing{}}
+		paths: map[ident.ID]*pathState{}, byEnds: map[store.Ends]*pathState{}, watches: map[ident.ID]*Watch{}}
 	c.guards = guard.Options{Calendar: baseline.Calendar{Zone: o.Zone, Holidays: o.Holidays}, Tolerances: o.Tolerances, Maintenance: o.Maintenance, Training: o.Training, Elsewhere: true, Same: c.devices.same}
-	c.twoEnds.going = map[ident.ID]*twoEnded{}
 	if err := c.load(ctx); err != nil {
 		return nil, err
 	}
@@ -274,39 +272,6 @@ func shorten(s string) string {
 	return s
 }
 
-// sendPlans gives each agent the tasks of all watches that are not paused. Two
-// continuous watches of one path share one measurement.
-func (c *Controller) sendPlans() {
-	c.mu.RLock()
-	defer c.mu.RUnlock()
-	c.sendSweeps()
-	c.sendTraces()
-	tasks := map[ident.ID][]plan.Task{}
-	continuous := map[ident.ID]bool{}
-	for _, w := range c.sortedWatches() {
-		if w.Paused {
-			continue
-		}
-		s := w.Spec
-		for _, id := range w.Paths {
-			p := c.paths[id]
-			if p == nil || s.Every == 0 && continuous[id] {
-				continue
-			}
-			continuous[id] = continuous[id] || s.Every == 0
-			tasks[p.AgentID] = append(tasks[p.AgentID], plan.Task{
-				Watch: w.ID, Path: id, Target: p.Target, Family: p.Family, Via: viaOf(p.Path), Every: s.Every, Probes: s.Probes,
-				Interval: s.Interval, Wait: s.Wait, Payload: s.Payload, DSCP: s.DSCP, Phase: Phase(id, s.Interval),
-			})
-		}
-	}
-	for id, a := range c.agents {
-		if a.hand != nil {
-			a.hand.SetPlan(tasks[id])
-		}
-	}
-}
-
 // Phase spreads paths over the interval, always the same for a path.
 func Phase(id ident.ID, interval time.Duration) time.Duration {
 	var h uint64 = 14695981039346656037
@@ -330,7 +295,8 @@ func (c *Controller) sortedWatches() []*Watch {
 func (c *Controller) Run(ctx context.Context) error {
 	var beside sync.WaitGroup
 	defer beside.Wait()
-	beside.Go(func() { c.runTwoEnded(ctx) })
+	beside.Go(func() { c.runLoads(ctx) })
+	defer c.runs.stop()
 	// One whose episodes ended as the service was being killed is not told as going on for ever.
 	c.housekeeping(ctx, "end incidents", func() error { return c.endIncidents(ctx) })
 	tick := time.NewTicker(20 * time.Second)

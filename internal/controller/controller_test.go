@@ -3,6 +3,7 @@ package controller_test
 import (
 	"context"
 	"encoding/json"
+	"net/netip"
 	"os"
 	"testing"
 	"time"
@@ -10,12 +11,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"woodlark.example/core/finding"
 	"woodlark.example/core/guard"
 	"woodlark.example/core/reading"
-	"woodlark.example/core/route"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/store/storetest"
@@ -23,31 +23,46 @@ import (
 
 func TestMain(m *testing.M) { os.Exit(storetest.Main(m)) }
 
-// hand is an agent that does nothing but remember its plan.
+// hand is an agent that does nothing but remember its plan, and what it was asked for.
 type hand struct {
-	tasks  []plan.Task
-	sweeps []plan.SweepTask
-	traces []plan.TraceTask
-	asked  chan plan.SweepOrder
+	tasks    []plan.Task
+	standing []plan.Standing
+	asked    chan plan.RunOrder
 }
 
-func (h *hand) SetPlan(tasks []plan.Task)                                     { h.tasks = tasks }
-func (h *hand) Measure(context.Context, plan.Order, func(int, reading.Probe)) {}
-func (h *hand) HeldBack() int                                                 { return 0 }
-func (h *hand) Standing() (json.RawMessage, error)                            { return json.RawMessage(`{"host": "quay"}`), nil }
-
-func (h *hand) Walk(_ context.Context, o plan.WalkOrder) (finding.WalkReport, error) {
-	return finding.WalkReport{From: "quay", Target: o.Target, Steps: []finding.Step{}, Findings: []finding.Finding{}}, nil
+func (h *hand) SetPlan(p plan.Plan)                { h.tasks, h.standing = p.Tasks, p.Standing }
+func (h *hand) HeldBack() int                      { return 0 }
+func (h *hand) Standing() (json.RawMessage, error) { return json.RawMessage(`{"host": "quay"}`), nil }
+func (h *hand) Expect(plan.Ticket) (string, error) { return "203.0.113.26:7474", nil }
+func (h *hand) Locate(_ context.Context, o plan.LocateOrder) (list []kind.Lane, err error) {
+	for i, t := range o.Targets {
+		list = append(list, kind.Lane{Target: t, Family: 6, Via: "icmp", Address: netip.AddrFrom16([16]byte{0x20, 1, 0xd, 0xb8, 15: byte(i + 1)})})
+	}
+	return list, nil
 }
 
-func (h *hand) SetTraces(tasks []plan.TraceTask) { h.traces = tasks }
-func (h *hand) Deliver([]plan.Trace)             {}
-func (h *hand) Trace(context.Context, plan.TraceOrder, func(int, route.Probe)) []plan.Trace {
-	return nil
-}
-func (h *hand) SetSweeps(tasks []plan.SweepTask) { h.sweeps = tasks }
-func (h *hand) Sweep(_ context.Context, _ ident.ID, o plan.SweepOrder, _ func(uint64)) {
+func (h *hand) Do(ctx context.Context, o plan.RunOrder, _ func(kind.Progress)) ([]plan.Made, error) {
 	h.asked <- o
+	<-ctx.Done()
+	return nil, ctx.Err()
+}
+
+// how reads how a kind measures.
+func how(t *testing.T, name, text string) kind.Spec {
+	t.Helper()
+	k, err := kind.Find(name)
+	require.NoError(t, err)
+	s, err := k.Decode(kind.Standing, []byte(text))
+	require.NoError(t, err)
+	return s
+}
+
+// asking is a request for a run.
+func asking(t *testing.T, name, from, text string, to ...string) controller.RunRequest {
+	t.Helper()
+	k, err := kind.Find(name)
+	require.NoError(t, err)
+	return controller.RunRequest{Kind: k, From: from, Targets: to, How: how(t, name, text)}
 }
 
 func open(t *testing.T, s *store.Store) (*controller.Controller, *hand) {
@@ -58,7 +73,7 @@ func open(t *testing.T, s *store.Store) (*controller.Controller, *hand) {
 func openAt(t *testing.T, s *store.Store, now func() time.Time) (*controller.Controller, *hand) {
 	c, err := controller.New(t.Context(), controller.Options{Store: s, Zone: time.UTC, Now: now})
 	require.NoError(t, err)
-	h := &hand{asked: make(chan plan.SweepOrder, 1)}
+	h := &hand{asked: make(chan plan.RunOrder, 10)}
 	require.NoError(t, c.AddAgent(t.Context(), store.Agent{Name: "quay", Kind: "simulated"}, func(ident.ID) (plan.Hand, error) { return h, nil }))
 	return c, h
 }
@@ -85,7 +100,7 @@ func addWatch(t *testing.T, c *controller.Controller, name string, spec controll
 
 func TestPlans(t *testing.T) {
 	c, h := open(t, storetest.New(t))
-	spec := controller.Spec{From: []string{"quay"}, To: []string{"127.0.0.1", "terminal.holm.example"}, Family: "both"}
+	spec := controller.Spec{From: []string{"quay"}, To: []string{"127.0.0.1", "terminal.holm.example"}, How: how(t, "ping", `{"family": "both"}`)}
 	w := addWatch(t, c, "one", spec)
 	assert.Len(t, w.Paths, 3, "an address has one family, a name two")
 	assert.Len(t, h.tasks, 3)
@@ -93,10 +108,13 @@ func TestPlans(t *testing.T) {
 	assert.Len(t, h.tasks, 3, "two continuous watches of a path share one measurement")
 	spec.Every = time.Minute
 	addWatch(t, c, "three", spec)
-	assert.Len(t, h.tasks, 6)
+	assert.Len(t, h.tasks, 3)
+	require.Len(t, h.standing, 1)
+	assert.Len(t, h.standing[0].Order.Lanes, 3)
+	assert.Equal(t, w.Paths[0], h.standing[0].Order.Lanes[0].Path)
 	_, err := c.SetPaused(t.Context(), w, true)
 	require.NoError(t, err)
-	assert.Len(t, h.tasks, 6, "the other watch goes on")
+	assert.Len(t, h.tasks, 3, "the other watch goes on")
 	require.NoError(t, c.RemoveWatch(t.Context(), w))
 	_, err = c.FindWatch("one")
 	require.ErrorIs(t, err, store.ErrNotFound)
@@ -264,15 +282,6 @@ func TestAPathIsJudgedOnAfterTheClockWasSetBack(t *testing.T) {
 	v, err = again.View(path)
 	require.NoError(t, err)
 	assert.Equal(t, now.Add(-time.Minute).UTC(), v.Last.Reading.At.UTC(), "a reading of the future does not stand for now after a restart either")
-}
-
-func (h *hand) Expect(plan.Ticket) (string, error) { return "203.0.113.26:7474", nil }
-
-func (h *hand) TwoEnded(_ context.Context, o plan.TwoEndedOrder, heard func(plan.TwoGoing)) plan.TwoEnded {
-	heard(plan.TwoGoing{Says: "streaming", Share: 0.5})
-	bps, mos := 8e6, 4.2
-	return plan.TwoEnded{ID: o.ID, Far: o.Far, Target: o.Target, Kind: o.Kind, Started: time.Now(), Ended: time.Now(), Outcome: plan.Done, ThereBps: &bps, MOS: &mos, SentBytes: 1000,
-		Report: []byte(`{"target": "quay", "directions": [], "findings": []}`)}
 }
 
 // quay is the agent of that name.

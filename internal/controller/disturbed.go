@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store"
 )
@@ -13,17 +14,17 @@ import (
 // disturbed reports whether a load run went on at an agent, or on the access of its
 // site, in a stretch of time.
 func (c *Controller) disturbed(agent ident.ID, site string, from, to time.Time) bool {
-	c.twoEnds.mu.Lock()
-	defer c.twoEnds.mu.Unlock()
+	c.runs.mu.Lock()
+	defer c.runs.mu.Unlock()
 	hit := func(agents []ident.ID, sites []string) bool {
 		return overlap(agents, []ident.ID{agent}) || site != "" && overlap(sites, []string{site})
 	}
-	for _, s := range c.twoEnds.past {
+	for _, s := range c.runs.past {
 		if s.from.Before(to) && s.to.After(from) && hit(s.agents, s.sites) {
 			return true
 		}
 	}
-	for _, x := range c.twoEnds.going {
+	for _, x := range c.runs.going {
 		if x.load && x.begun && x.since.Before(to) && hit(x.agents, x.sites) {
 			return true
 		}
@@ -48,11 +49,11 @@ func (c *Controller) LoadsBeside(ctx context.Context, path ident.ID, from, to ti
 	if len(agents) == 0 {
 		return nil, nil
 	}
-	list, err := c.store.LoadsBeside(ctx, agents, from, to)
-	c.twoEnds.mu.Lock()
-	defer c.twoEnds.mu.Unlock()
+	list, err := c.store.LoadsBeside(ctx, kind.Loads(), agents, from, to)
+	c.runs.mu.Lock()
+	defer c.runs.mu.Unlock()
 	return slices.DeleteFunc(list, func(t store.TwoEnded) bool { // it still waits for its turn
-		x := c.twoEnds.going[t.ID]
+		x := c.runs.going[t.ID]
 		return x != nil && !x.begun
 	}), err
 }
@@ -89,7 +90,7 @@ func (c *Controller) loadLoads(ctx context.Context) error {
 		return nil
 	}
 	now := time.Now()
-	list, err := c.store.LoadsBeside(ctx, all, now.Add(-loadsKept), now)
+	list, err := c.store.LoadsBeside(ctx, kind.Loads(), all, now.Add(-loadsKept), now)
 	for _, t := range list {
 		s := loadSpan{from: t.StartedAt, to: t.StartedAt.Add(longestTwo)}
 		if t.EndedAt != nil && t.EndedAt.Before(s.to) {
@@ -103,14 +104,21 @@ func (c *Controller) loadLoads(ctx context.Context) error {
 				}
 			}
 		}
-		c.twoEnds.past = append(c.twoEnds.past, s)
+		c.runs.past = append(c.runs.past, s)
 	}
 	return err
 }
 
+// loadSpan is when a load run went on, and where.
+type loadSpan struct {
+	from, to time.Time
+	agents   []ident.ID
+	sites    []string
+}
+
 // rememberLoad keeps when a load run went on, and forgets those of long ago; the lock is
 // held.
-func (t *twoEnds) rememberLoad(s loadSpan) {
+func (t *runs) rememberLoad(s loadSpan) {
 	oldest := s.to.Add(-loadsKept)
 	t.past = append(slices.DeleteFunc(t.past, func(old loadSpan) bool { return old.to.Before(oldest) }), s)
 }

@@ -2,6 +2,7 @@ package controller
 
 import (
 	"encoding/json"
+	"fmt"
 	"testing"
 	"time"
 
@@ -12,16 +13,21 @@ import (
 	"woodlark.example/core/guard"
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/store/storetest"
 )
 
 func TestWhatOfAStreamIsJudged(t *testing.T) {
-	mos := 4.2
-	x := plan.TwoEnded{Kind: plan.Stream, Started: time.Now(), Ended: time.Now().Add(10 * time.Second), MOS: &mos, Report: json.RawMessage(
-		`{"clock":{"in_step":true},"directions":[{"there":true,"jitter_ms":0.4,"delay_median_ms":8.1},{"there":false,"jitter_ms":1.5,"delay_median_ms":9.2,"sent":500,"lost":3}]}`)}
-	p, ok := figuresOf(x)
+	read := func(text string) (baseline.Point, bool) {
+		k, err := kind.Find("stream")
+		require.NoError(t, err)
+		r, err := k.ReadResult(1, json.RawMessage(text))
+		require.NoError(t, err)
+		return r.(kind.Judged).Point(time.Now(), 10*time.Second)
+	}
+	p, ok := read(`{"clock":{"in_step":true},"directions":[{"there":true,"jitter_ms":0.4,"delay_median_ms":8.1,"quality":{"mos":4.2}},{"there":false,"jitter_ms":1.5,"delay_median_ms":9.2,"sent":500,"lost":3}]}`)
 	require.True(t, ok)
 	for m, want := range map[baseline.Measure]float64{baseline.MOS: 4.2, baseline.JitterThere: 0.4, baseline.JitterBack: 1.5, baseline.DelayThere: 8.1, baseline.DelayBack: 9.2, baseline.LossBack: 0.006} {
 		v, has := p.Value(m)
@@ -32,11 +38,10 @@ func TestWhatOfAStreamIsJudged(t *testing.T) {
 	assert.Equal(t, [2]int{3, 500}, [2]int{lost, of}, "by its own packets")
 	_, has := p.Value(baseline.LossThere)
 	assert.False(t, has, "in which direction they were lost is not known there")
-	x.Report = json.RawMessage(`{"clock":{"in_step":false},"directions":[{"there":true,"delay_median_ms":8.1}]}`)
-	p, _ = figuresOf(x)
+	p, _ = read(`{"clock":{"in_step":false},"directions":[{"there":true,"delay_median_ms":8.1}]}`)
 	_, has = p.Value(baseline.DelayThere)
 	assert.False(t, has, "by clocks that are not in step no delay of one way is known")
-	_, ok = figuresOf(plan.TwoEnded{Kind: plan.Throughput})
+	_, ok = read(`{"directions":[]}`)
 	assert.False(t, ok)
 }
 
@@ -69,7 +74,11 @@ func TestAPathIsJudgedByItsThroughputToo(t *testing.T) {
 	holm, err := c.agentNamed("holm")
 	require.NoError(t, err)
 	run := func(at time.Time, bps float64) {
-		x := plan.TwoEnded{ID: ident.New(), Watch: ident.New(), Far: holm.ID, Target: "holm", Kind: plan.Throughput, Started: at, Ended: at.Add(10 * time.Second), Outcome: plan.Done, ThereBps: &bps}
+		k, err := kind.Find("throughput")
+		require.NoError(t, err)
+		found, err := k.ReadResult(1, fmt.Appendf(nil, `{"directions": [{"there": true, "trimmed_mean_bps": %g}]}`, bps))
+		require.NoError(t, err)
+		x := result{plan.Made{Run: ident.New(), Watch: ident.New(), FarID: holm.ID, Lane: kind.Lane{Target: "holm"}, Kind: k.Name, Started: at, Ended: at.Add(10 * time.Second), Outcome: plan.Done}, k, found}
 		require.NoError(t, c.judgeFigures(t.Context(), quay.ID, x))
 		require.NoError(t, c.judgeFigures(t.Context(), quay.ID, x), "what comes twice counts once in what is kept")
 	}

@@ -29,6 +29,7 @@ const (
 	NewSweep     EventKind = "sweep"
 	NewTrace     EventKind = "trace"
 	NewTwoEnded  EventKind = "two-ended"
+	NewRun       EventKind = "run" // a run ended
 	// IncidentChanged: what several paths have in common was found, is other, or is over.
 	IncidentChanged EventKind = "incident"
 )

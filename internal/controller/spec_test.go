@@ -1,6 +1,7 @@
 package controller_test
 
 import (
+	"encoding/json"
 	"strings"
 	"testing"
 	"time"
@@ -20,7 +21,10 @@ func TestSpecs(t *testing.T) {
 	}{
 		{"as it is", func(*controller.Spec) {}, ""},
 		{"every five minutes", func(s *controller.Spec) { s.Every = 5 * time.Minute }, ""},
-		{"an interval that does not divide a minute, with runs", func(s *controller.Spec) { s.Every, s.Interval = time.Minute, 7*time.Millisecond*10 }, ""},
+		{"an interval that does not divide a minute, with runs", func(s *controller.Spec) { s.Every, s.How = time.Minute, how(t, "ping", `{"interval": "70ms"}`) }, ""},
+		{"sizes, with runs", func(s *controller.Spec) {
+			s.Every, s.How = time.Minute, how(t, "ping", `{"find_path_mtu": true, "objective": "voice"}`)
+		}, ""},
 		{"no agent", func(s *controller.Spec) { s.From = nil }, "at least one agent"},
 		{"no target", func(s *controller.Spec) { s.To = nil }, "at least one target"},
 		{"an empty target", func(s *controller.Spec) { s.To = []string{""} }, "a target is empty"},
@@ -31,14 +35,14 @@ func TestSpecs(t *testing.T) {
 		{"a prefix", func(s *controller.Spec) { s.To = []string{"2001:db8::/64"} }, "is a prefix"},
 		{"a broken prefix", func(s *controller.Spec) { s.To = []string{"192.0.2.0/99"} }, "is not a prefix"},
 		{"too many paths", func(s *controller.Spec) { s.To = slicesOf("a", 20001) }, "more than 20000 paths"},
-		{"a family", func(s *controller.Spec) { s.Family = "5" }, "none of 4, 6, both"},
-		{"too fast", func(s *controller.Spec) { s.Interval = time.Millisecond }, "not between 10ms and 1m"},
-		{"uneven", func(s *controller.Spec) { s.Interval = 7 * time.Second }, "does not divide a minute evenly"},
+		{"too fast", func(s *controller.Spec) { s.How = how(t, "ping", `{"interval": "1ms"}`) }, "not between 10ms and 1m"},
+		{"uneven", func(s *controller.Spec) { s.How = how(t, "ping", `{"interval": "7s"}`) }, "does not divide a minute evenly"},
 		{"too often", func(s *controller.Spec) { s.Every = time.Second }, "less than 10s"},
-		{"probes", func(s *controller.Spec) { s.Probes = -1 }, "probes -1"},
-		{"wait", func(s *controller.Spec) { s.Wait = time.Hour }, "wait 1h0m0s"},
-		{"payload", func(s *controller.Spec) { s.Payload = 8 }, "payload 8"},
-		{"class", func(s *controller.Spec) { s.DSCP = 64 }, "DSCP 64"},
+		{"probes", func(s *controller.Spec) { s.How = how(t, "ping", `{"probes": -1}`) }, "probes -1"},
+		{"wait", func(s *controller.Spec) { s.How = how(t, "ping", `{"wait": "1h"}`) }, "wait 1h0m0s"},
+		{"payload", func(s *controller.Spec) { s.How = how(t, "ping", `{"payload_bytes": 8}`) }, "payload_bytes 8"},
+		{"sizes, without a pause", func(s *controller.Spec) { s.How = how(t, "ping", `{"find_path_mtu": true}`) }, "find_path_mtu is of a run"},
+		{"an objective, without a pause", func(s *controller.Spec) { s.How = how(t, "ping", `{"objective": "voice"}`) }, "objective is of a run"},
 	} {
 		spec := good
 		c.change(&spec)
@@ -58,4 +62,31 @@ func slicesOf(s string, n int) (list []string) {
 		list = append(list, s)
 	}
 	return list
+}
+
+// TestSpecsOfEarlierReleases: what they kept in the database is read as it was meant.
+func TestSpecsOfEarlierReleases(t *testing.T) {
+	for text, want := range map[string]string{
+		`{"kind":"ping","from":["quay"],"to":["holm"],"via":"icmp,tcp:443","family":"both","every":300000000000,"interval":500000000,"probes":20,"wait":2000000000,"payload":64,"dscp":46,"tags":["a"]}`:                                                                                              `{"via":"icmp,tcp:443","family":"both","interval":"500ms","probes":20,"wait":"2s","payload_bytes":64,"dscp":"EF","seed":1}`,
+		`{"from":["quay"],"to":["holm"],"via":"","family":"4","every":0,"interval":1000000000,"probes":20,"wait":2000000000,"payload":48,"dscp":0,"tags":null}`:                                                                                                                                       `{"via":"icmp","family":"4","interval":"1s","probes":20,"wait":"2s","payload_bytes":48,"seed":1}`,
+		`{"kind":"sweep","from":["quay"],"to":["192.0.2.0/24"],"via":"icmp","family":"4","every":3600000000000,"interval":1000000000,"probes":20,"wait":1000000000,"payload":48,"dscp":0,"exclude":["192.0.2.9"],"rate":250,"random":true}`:                                                           `{"via":"icmp","packets_per_second":250,"wait":"1s","rounds":2,"exclude":["192.0.2.9"],"random":true,"names":true,"seed":1}`,
+		`{"kind":"trace","from":["quay"],"to":["holm"],"via":"udp:33434","family":"4","every":900000000000,"interval":1000000000,"probes":5,"wait":1000000000,"payload":48,"one_flow":true,"path_mtu":true}`:                                                                                          `{"via":"udp:33434","family":"4","probes":5,"interval":"1s","wait":"1s","payload_bytes":48,"last_ttl":30,"first_ttl":1,"silent":5,"retries":2,"one_flow":true,"find_path_mtu":true,"names":true}`,
+		`{"kind":"throughput","from":["quay"],"to":["holm"],"via":"icmp","family":"4","every":21600000000000,"interval":1000000000,"probes":20,"wait":2000000000,"payload":48,"two":{"for":5000000000,"protocol":"udp","rate_bps":5e7,"search":true,"repeats":3,"no_explain":true},"day_bytes":1000}`: `{"protocol":"udp","direction":"each","for":"5s","streams":1,"rate_bps":5e7,"payload_bytes":1400,"search":true,"repeats":3,"explain":false}`,
+		`{"kind":"stream","from":["quay"],"to":["holm"],"via":"icmp","family":"4","every":900000000000,"interval":1000000000,"two":{"codec":"g711","buffer":"adaptive"}}`:                                                                                                                             `{"direction":"both","for":"10s","codec":"g711","calls":1,"buffer":"adaptive"}`,
+	} {
+		var s controller.Spec
+		require.NoError(t, json.Unmarshal([]byte(text), &s), text)
+		require.NoError(t, s.Check(), text)
+		data, err := json.Marshal(s.Values())
+		require.NoError(t, err)
+		assert.JSONEq(t, want, string(data), text)
+		again, err := json.Marshal(s)
+		require.NoError(t, err)
+		var back controller.Spec
+		require.NoError(t, json.Unmarshal(again, &back))
+		assert.Equal(t, s, back, "as it is kept from now on")
+	}
+	var s controller.Spec
+	assert.ErrorContains(t, json.Unmarshal([]byte(`{"kind":"ping","version":9}`), &s), "unknown version 9 of ping")
+	assert.ErrorContains(t, json.Unmarshal([]byte(`{"kind":"dowse","version":1}`), &s), "unknown kind")
 }

@@ -16,7 +16,7 @@ import (
 )
 
 func sweepSpec(to ...string) controller.Spec {
-	return controller.Spec{Kind: controller.KindSweep, From: []string{"quay"}, To: to, Every: time.Hour}
+	return controller.Spec{Kind: "sweep", From: []string{"quay"}, To: to, Every: time.Hour}
 }
 
 // swept is a sweep in which some addresses answered within some milliseconds.
@@ -77,21 +77,27 @@ func TestWatchesThatSweep(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, w.Paths)
 	assert.Empty(t, h.tasks, "it pings nothing")
-	require.Len(t, h.sweeps, 1)
-	assert.Equal(t, plan.SweepTask{Watch: w.ID, Every: time.Hour, Order: plan.SweepOrder{Entries: []string{"192.0.2.0/24"}, Via: "icmp", Rate: 5000, Wait: time.Second, Rounds: 2, Names: true}}, h.sweeps[0])
+	require.Len(t, h.standing, 1)
+	x := h.standing[0]
+	assert.Equal(t, time.Hour, x.Every)
+	assert.Equal(t, w.ID, x.Order.Watch)
+	assert.Equal(t, []string{"192.0.2.0/24"}, x.Order.Targets)
+	assert.JSONEq(t, `{"via": "icmp", "packets_per_second": 5000, "wait": "1s", "rounds": 2, "seed": 1, "names": true}`, string(x.Order.Spec))
 	_, err = c.SetPaused(t.Context(), w, true)
 	require.NoError(t, err)
-	assert.Empty(t, h.sweeps)
+	assert.Empty(t, h.standing)
 
 	for says, change := range map[string]func(*controller.Spec){
-		"neither private nor":          func(s *controller.Spec) { s.To = []string{"8.8.8.0/24"} },
-		"cannot be gone through":       func(s *controller.Spec) { s.To = []string{"2001:db8::/48"} },
-		"less than 1m":                 func(s *controller.Spec) { s.Every = time.Second },
-		"asks by icmp or tcp":          func(s *controller.Spec) { s.Via = "udp:53" },
-		"not between 1 and 10,000,000": func(s *controller.Spec) { s.Rate = 1e9 },
-		"would take up to":             func(s *controller.Spec) { s.To, s.Rate = []string{"10.0.0.0/8"}, 100 },
-		"there is no agent":            func(s *controller.Spec) { s.From = []string{"nobody"} },
-		"kind \"dance\"":               func(s *controller.Spec) { s.Kind = "dance" },
+		"neither private nor":       func(s *controller.Spec) { s.To = []string{"8.8.8.0/24"} },
+		"cannot be gone through":    func(s *controller.Spec) { s.To = []string{"2001:db8::/48"} },
+		"less than 1m":              func(s *controller.Spec) { s.Every = time.Second },
+		"asks by icmp or tcp":       func(s *controller.Spec) { s.How = how(t, "sweep", `{"via": "udp:53"}`) },
+		"is for loopback addresses": func(s *controller.Spec) { s.How = how(t, "sweep", `{"packets_per_second": "unlimited"}`) },
+		"would take up to": func(s *controller.Spec) {
+			s.To, s.How = []string{"10.0.0.0/8"}, how(t, "sweep", `{"packets_per_second": 100}`)
+		},
+		"there is no agent":     func(s *controller.Spec) { s.From = []string{"nobody"} },
+		"measurement \"dance\"": func(s *controller.Spec) { s.Kind = "dance" },
 	} {
 		s := sweepSpec("192.0.2.0/24")
 		change(&s)
@@ -103,19 +109,20 @@ func TestWatchesThatSweep(t *testing.T) {
 
 func TestASweepOnDemand(t *testing.T) {
 	c, h := open(t, storetest.New(t))
-	made, err := c.Sweep(t.Context(), "quay", controller.Spec{To: []string{"192.0.2.0/30"}, Exclude: []string{"192.0.2.1"}, Via: "icmp,tcp:443"})
+	runs, err := c.StartRuns(t.Context(), asking(t, "sweep", "quay", `{"exclude": ["192.0.2.1"], "via": "icmp,tcp:443"}`, "192.0.2.0/30"))
 	require.NoError(t, err)
-	assert.Equal(t, uint64(3), made.Addresses)
-	assert.Equal(t, plan.Running, made.Outcome)
+	require.Len(t, runs, 1)
+	assert.Equal(t, plan.Running, runs[0].Outcome)
 	o := <-h.asked
-	assert.Equal(t, []string{"192.0.2.1"}, o.Exclude)
-	kept, err := c.Store().Sweep(t.Context(), made.ID)
+	assert.Contains(t, string(o.Spec), `"exclude":["192.0.2.1"]`)
+	kept, err := c.Store().Sweep(t.Context(), runs[0].ID)
 	require.NoError(t, err)
 	assert.Equal(t, plan.Running, kept.Outcome)
+	assert.Equal(t, uint64(3), kept.Addresses)
 	require.NoError(t, c.Store().EndRunning(t.Context()))
-	kept, err = c.Store().Sweep(t.Context(), made.ID)
+	kept, err = c.Store().Sweep(t.Context(), runs[0].ID)
 	require.NoError(t, err)
 	assert.Equal(t, plan.Failed, kept.Outcome)
-	_, err = c.Sweep(t.Context(), "nobody", controller.Spec{To: []string{"192.0.2.0/30"}})
+	_, err = c.StartRuns(t.Context(), asking(t, "sweep", "nobody", "", "192.0.2.0/30"))
 	require.ErrorIs(t, err, controller.ErrInvalid)
 }

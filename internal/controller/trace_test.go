@@ -16,7 +16,7 @@ import (
 )
 
 func traceSpec(to ...string) controller.Spec {
-	return controller.Spec{Kind: controller.KindTrace, From: []string{"quay"}, To: to, Every: 15 * time.Minute}
+	return controller.Spec{Kind: "trace", From: []string{"quay"}, To: to, Every: 15 * time.Minute}
 }
 
 // passed is a trace over hops.
@@ -81,12 +81,12 @@ func TestTraceSpecs(t *testing.T) {
 	require.NoError(t, traceSpec("terminal.holm.example").WithDefaults().Check())
 	for says, change := range map[string]func(*controller.Spec){
 		"less than 1m0s":                func(s *controller.Spec) { s.Every = time.Second },
-		"a trace goes by one of":        func(s *controller.Spec) { s.Via = "icmp,tcp:443" },
+		"a trace is not continuous":     func(s *controller.Spec) { s.Every = 0 },
 		"is a prefix":                   func(s *controller.Spec) { s.To = []string{"192.0.2.0/24"} },
-		"probes 2000000 is not between": func(s *controller.Spec) { s.Probes = 2_000_000 },
-		"a trace takes 1h0m0s at most":  func(s *controller.Spec) { s.Probes = 10_000 },
-		"family":                        func(s *controller.Spec) { s.Family = "5" },
-		"is none of ping, sweep, trace": func(s *controller.Spec) { s.Kind = "walk" },
+		"probes 2000000 is not between": func(s *controller.Spec) { s.How = how(t, "trace", `{"probes": 2000000}`) },
+		"a trace takes 1h0m0s at most":  func(s *controller.Spec) { s.How = how(t, "trace", `{"probes": 10000}`) },
+		"there are ping, sweep, trace":  func(s *controller.Spec) { s.Kind = "dowse" },
+		"with_packets is of a":          func(s *controller.Spec) { s.How = how(t, "trace", `{"with_packets": true}`) },
 	} {
 		s := traceSpec("terminal.holm.example").WithDefaults()
 		change(&s)
@@ -98,21 +98,25 @@ func TestTraceSpecs(t *testing.T) {
 
 func TestTraceOnDemand(t *testing.T) {
 	c, h := open(t, storetest.New(t))
-	_, err := c.Trace(t.Context(), "quay", traceSpec("terminal.holm.example"), true)
+	_, err := c.StartRuns(t.Context(), asking(t, "trace", "quay", `{"both_ways": true, "family": "4"}`, "terminal.holm.example"))
 	require.ErrorContains(t, err, "no agent stands at terminal.holm.example")
-	_, err = c.Trace(t.Context(), "nowhere", traceSpec("terminal.holm.example"), false)
+	_, err = c.StartRuns(t.Context(), asking(t, "trace", "nowhere", "", "terminal.holm.example"))
 	require.ErrorContains(t, err, "there is no agent")
-	list, err := c.Trace(t.Context(), "quay", traceSpec("terminal.holm.example"), false)
+	list, err := c.StartRuns(t.Context(), asking(t, "trace", "quay", "", "terminal.holm.example"))
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, plan.Running, list[0].Outcome)
+	assert.EqualValues(t, 6, list[0].Family, "as it resolves at the agent")
+	kept, err := c.Store().Trace(t.Context(), list[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Running, kept.Outcome)
 	w, err := c.SaveWatch(t.Context(), ident.ID{}, "routes", traceSpec("terminal.holm.example", "app.ticketing.example").WithDefaults(), false)
 	require.NoError(t, err)
-	require.Len(t, h.traces, 1)
-	assert.Equal(t, w.ID, h.traces[0].Watch)
-	assert.Len(t, h.traces[0].Order.Targets, 2)
-	assert.Equal(t, 5, h.traces[0].Order.Probes)
+	require.Len(t, h.standing, 1)
+	assert.Equal(t, w.ID, h.standing[0].Order.Watch)
+	assert.Len(t, h.standing[0].Order.Lanes, 2)
+	assert.Contains(t, string(h.standing[0].Order.Spec), `"probes":5`)
 	_, err = c.SetPaused(t.Context(), w, true)
 	require.NoError(t, err)
-	assert.Empty(t, h.traces)
+	assert.Empty(t, h.standing)
 }

@@ -7,24 +7,23 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/probe/near"
 )
 
 // TestSecondsOfARunThatGoesOn: rates from counts so far; a run that begins anew begins
 // them anew.
 func TestSecondsOfARunThatGoesOn(t *testing.T) {
-	x := &twoEnded{now: plan.TwoGoing{Says: "starting"}}
-	for _, g := range []plan.TwoGoing{
-		{Says: "there", Seconds: 1, There: 1_000_000},
-		{Says: "there", Seconds: 3, There: 5_000_000, Back: 250_000},
-		{Says: "there", Seconds: 3.05, There: 5_000_001, Back: 250_000}, // too soon to be a rate
-	} {
-		x.note(g)
+	x := &soFar{}
+	note := func(elapsed time.Duration, there, back int64, anew bool) {
+		x.second(near.Progress{Elapsed: elapsed, There: there, Back: back}, anew)
 	}
+	note(time.Second, 1_000_000, 0, true)
+	note(3*time.Second, 5_000_000, 250_000, false)
+	note(3050*time.Millisecond, 5_000_001, 250_000, false) // too soon to be a rate
 	assert.Equal(t, []LiveSecond{{0, 1, 8e6, 0}, {1, 2, 16e6, 1e6}}, x.live)
-	x.note(plan.TwoGoing{Says: "back", Seconds: 1, Back: 500})
+	note(time.Second, 0, 500, true)
 	assert.Equal(t, []LiveSecond{{0, 1, 0, 4000}}, x.live, "another run")
-	x.note(plan.TwoGoing{Says: "back", Seconds: 0.5, Back: 100})
+	note(500*time.Millisecond, 0, 100, false)
 	assert.Equal(t, []LiveSecond{{0, 0.5, 0, 1600}}, x.live, "the same once more")
 }
 
@@ -34,8 +33,8 @@ func TestLoadRunsAreComparedByTime(t *testing.T) {
 	agent, other := ident.New(), ident.New()
 	now := time.Now()
 	c := &Controller{}
-	c.twoEnds.going = map[ident.ID]*twoEnded{ident.New(): {agents: []ident.ID{agent}, sites: []string{"Holm"}, load: true, begun: true, since: now.Add(-time.Minute)}}
-	c.twoEnds.rememberLoad(loadSpan{from: now.Add(-5 * time.Hour), to: now.Add(-5*time.Hour + 10*time.Second), agents: []ident.ID{agent}})
+	c.runs.going = map[ident.ID]*goingRun{ident.New(): {agents: []ident.ID{agent}, sites: []string{"Holm"}, load: true, begun: true, since: now.Add(-time.Minute)}}
+	c.runs.rememberLoad(loadSpan{from: now.Add(-5 * time.Hour), to: now.Add(-5*time.Hour + 10*time.Second), agents: []ident.ID{agent}})
 	for _, x := range []struct {
 		name string
 		who  ident.ID
@@ -54,6 +53,6 @@ func TestLoadRunsAreComparedByTime(t *testing.T) {
 			assert.Equal(t, x.want, c.disturbed(x.who, x.site, from, from.Add(time.Minute)))
 		})
 	}
-	c.twoEnds.rememberLoad(loadSpan{from: now, to: now.Add(loadsKept)})
-	assert.Len(t, c.twoEnds.past, 1, "what is long ago is forgotten")
+	c.runs.rememberLoad(loadSpan{from: now, to: now.Add(loadsKept)})
+	assert.Len(t, c.runs.past, 1, "what is long ago is forgotten")
 }

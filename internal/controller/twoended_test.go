@@ -12,6 +12,7 @@ import (
 
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/remote"
 	"woodlark.example/internal/store"
@@ -21,45 +22,59 @@ import (
 // loader is a hand whose load runs last until they are let go.
 type loader struct {
 	hand
-	began chan plan.TwoEndedOrder
+	c     *controller.Controller
+	began chan plan.RunOrder
 	goes  chan struct{}
 	mu    *sync.Mutex
 	now   *int
 	most  *int
 }
 
-func (l *loader) TwoEnded(ctx context.Context, o plan.TwoEndedOrder, heard func(plan.TwoGoing)) plan.TwoEnded {
+func (l *loader) Do(ctx context.Context, o plan.RunOrder, heard func(kind.Progress)) ([]plan.Made, error) {
 	l.mu.Lock()
 	*l.now++
 	*l.most = max(*l.most, *l.now)
 	l.mu.Unlock()
 	l.began <- o
+	outcome, reason := plan.Done, ""
 	select {
 	case <-l.goes:
 	case <-ctx.Done():
+		outcome, reason = plan.Cancelled, "stopped"
 	}
 	l.mu.Lock()
 	*l.now--
 	l.mu.Unlock()
-	x := l.hand.TwoEnded(ctx, o, heard)
-	if ctx.Err() != nil {
-		x.Outcome, x.Reason = plan.Cancelled, "stopped"
+	bps := 8e6
+	r, err := l.c.Store().Run(context.Background(), o.Lanes[0].Run)
+	if err != nil {
+		return nil, err
 	}
-	return x
+	return nil, l.c.Upload(context.Background(), plan.Upload{Agent: r.AgentID, Made: []plan.Made{{Run: r.ID, Watch: o.Watch, FarID: o.FarID, Kind: o.Kind, Version: 1, Lane: o.Lanes[0].Lane, Started: time.Now(), Ended: time.Now(),
+		Outcome: outcome, Reason: reason, Figures: kind.Figures{ThereBps: &bps, SentBytes: 1000}, Body: []byte(`{"directions": [], "findings": []}`)}}})
 }
 
 func harbour(t *testing.T, sites map[string]string) (*controller.Controller, *loader) {
 	c, err := controller.New(t.Context(), controller.Options{Store: storetest.New(t), Zone: time.UTC})
 	require.NoError(t, err)
-	l := &loader{began: make(chan plan.TwoEndedOrder, 10), goes: make(chan struct{}), mu: &sync.Mutex{}, now: new(int), most: new(int)}
+	l := &loader{c: c, began: make(chan plan.RunOrder, 10), goes: make(chan struct{}), mu: &sync.Mutex{}, now: new(int), most: new(int)}
 	for name, site := range sites {
 		require.NoError(t, c.AddAgent(t.Context(), store.Agent{Name: name, Site: site, Kind: "builtin"}, func(ident.ID) (plan.Hand, error) { return l, nil }))
 	}
 	return c, l
 }
 
-func loadOf(from, to string) controller.TwoEndedSpec {
-	return controller.TwoEndedSpec{Kind: plan.Throughput, From: from, To: to, Request: plan.TwoRequest{For: time.Second}}
+func loadOf(t *testing.T, from, to string) controller.RunRequest {
+	return asking(t, "throughput", from, `{"for": "1s"}`, to)
+}
+
+// started is the run of a request.
+func started(t *testing.T, c *controller.Controller, r controller.RunRequest) store.Run {
+	t.Helper()
+	list, err := c.StartRuns(t.Context(), r)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	return list[0]
 }
 
 func ended(t *testing.T, c *controller.Controller, id ident.ID) store.TwoEnded {
@@ -76,29 +91,22 @@ func ended(t *testing.T, c *controller.Controller, id ident.ID) store.TwoEnded {
 // TestLoadRunsWaitForEachOther: at an agent, and on the access of a site.
 func TestLoadRunsWaitForEachOther(t *testing.T) {
 	c, l := harbour(t, map[string]string{"quay": "Northquay", "desk": "Northquay", "holm": "Holm", "pier": "", "dock": ""})
-	first, err := c.TwoEnded(t.Context(), loadOf("quay", "holm"))
-	require.NoError(t, err)
+	first := started(t, c, loadOf(t, "quay", "holm"))
 	o := <-l.began
-	assert.Equal(t, "203.0.113.26:7474", o.Address, "where the far end said that it listens")
-	assert.Len(t, o.Key, 32, "a key for this run alone")
+	assert.Equal(t, "203.0.113.26:7474", o.Far.Address, "where the far end said that it listens")
+	assert.Len(t, o.Far.Key, 32, "a key for this run alone")
 	var waiting []ident.ID
-	for _, s := range []controller.TwoEndedSpec{loadOf("quay", "pier"), loadOf("pier", "holm"), loadOf("desk", "dock")} {
-		x, err := c.TwoEnded(t.Context(), s)
-		require.NoError(t, err)
-		waiting = append(waiting, x.ID)
+	for _, r := range []controller.RunRequest{loadOf(t, "quay", "pier"), loadOf(t, "pier", "holm"), loadOf(t, "desk", "dock")} {
+		waiting = append(waiting, started(t, c, r).ID)
 	}
 	for _, id := range waiting {
-		now, _, going := c.TwoEndedProgress(id)
+		now, going := c.SoFar(id)
 		assert.True(t, going)
 		assert.Equal(t, "waiting for its turn", now.Says)
 	}
-	other, err := c.TwoEnded(t.Context(), loadOf("pier", "dock"))
-	require.NoError(t, err)
+	other := started(t, c, loadOf(t, "pier", "dock"))
 	<-l.began // nothing is in its way
-	stream := loadOf("quay", "holm")
-	stream.Kind = plan.Stream
-	beside, err := c.TwoEnded(t.Context(), stream)
-	require.NoError(t, err)
+	beside := started(t, c, asking(t, "stream", "quay", `{"for": "1s"}`, "holm"))
 	<-l.began // a stream is no load
 	for range 6 {
 		select {
@@ -121,8 +129,7 @@ func TestWhatALoadRunDisturbsIsMarked(t *testing.T) {
 	for _, from := range []string{"quay", "desk", "pier"} {
 		paths = append(paths, addWatch(t, c, from, controller.Spec{From: []string{from}, To: []string{"192.0.2.9"}}).Paths[0])
 	}
-	x, err := c.TwoEnded(t.Context(), loadOf("quay", "holm"))
-	require.NoError(t, err)
+	x := started(t, c, loadOf(t, "quay", "holm"))
 	<-l.began
 	at := time.Now().Truncate(time.Minute)
 	var list []plan.Record
@@ -145,39 +152,58 @@ func TestTwoEndsThatCannotBe(t *testing.T) {
 	c, l := harbour(t, map[string]string{"quay": "", "holm": ""})
 	for _, s := range []struct {
 		name string
-		spec controller.TwoEndedSpec
+		r    controller.RunRequest
 		says string
 	}{
-		{"one end", loadOf("quay", "quay"), "is both ends"},
-		{"nobody", loadOf("gull", "quay"), "there is no agent"},
-		{"no key", loadOf("quay", "192.0.2.7:7474"), "a responder without a service needs its key"},
-		{"too long", controller.TwoEndedSpec{Kind: plan.Stream, From: "quay", To: "holm", Request: plan.TwoRequest{For: 2 * time.Hour}}, "is not between 0 and 1h"},
-		{"another kind", controller.TwoEndedSpec{Kind: "gulls", From: "quay", To: "holm"}, "no measurement"},
+		{"one end", loadOf(t, "quay", "quay"), "is both ends"},
+		{"nobody", loadOf(t, "gull", "quay"), "there is no agent"},
+		{"no key", loadOf(t, "quay", "192.0.2.7:7474"), "a responder without a service needs its key"},
+		{"too long", asking(t, "stream", "quay", `{"for": "2h"}`, "holm"), "is not between 0 and 1h"},
+		{"two targets", loadOf2(t), "name one target; 2 are named"},
 	} {
 		t.Run(s.name, func(t *testing.T) {
-			_, err := c.TwoEnded(t.Context(), s.spec)
+			_, err := c.StartRuns(t.Context(), s.r)
 			assert.ErrorIs(t, err, controller.ErrInvalid)
 			assert.ErrorContains(t, err, s.says)
 		})
 	}
-	spent := loadOf("quay", "holm")
-	x, err := c.TwoEnded(t.Context(), spent)
-	require.NoError(t, err)
+	spent := loadOf(t, "quay", "holm")
+	x := started(t, c, spent)
 	<-l.began
 	l.goes <- struct{}{}
 	ended(t, c, x.ID)
 	spent.Budget = 500 // the run before says that it sent 1,000 bytes
-	x, err = c.TwoEnded(t.Context(), spent)
-	require.NoError(t, err)
-	over := ended(t, c, x.ID)
+	over := ended(t, c, started(t, c, spent).ID)
 	assert.Equal(t, plan.Failed, over.Outcome)
 	assert.Contains(t, over.Reason, "within a day")
-	x, err = c.TwoEnded(t.Context(), loadOf("quay", "holm"))
-	require.NoError(t, err)
+	x = started(t, c, loadOf(t, "quay", "holm"))
 	<-l.began
-	assert.True(t, c.StopTwoEnded(x.ID))
+	assert.True(t, c.StopRun(x.ID))
 	assert.Equal(t, plan.Cancelled, ended(t, c, x.ID).Outcome)
-	assert.False(t, c.StopTwoEnded(x.ID))
+	require.Eventually(t, func() bool { return !c.StopRun(x.ID) }, 10*time.Second, time.Millisecond)
+}
+
+func loadOf2(t *testing.T) controller.RunRequest {
+	r := loadOf(t, "quay", "holm")
+	r.Targets = append(r.Targets, "pier")
+	return r
+}
+
+// TestRunsEndWithTheService: what goes on is ended, and nothing is begun any more.
+func TestRunsEndWithTheService(t *testing.T) {
+	c, l := harbour(t, map[string]string{"quay": "", "holm": ""})
+	ctx, cancel := context.WithCancel(t.Context())
+	over := make(chan error, 1)
+	go func() { over <- c.Run(ctx) }()
+	x := started(t, c, loadOf(t, "quay", "holm"))
+	<-l.began
+	cancel()
+	require.NoError(t, <-over)
+	kept, err := c.Store().Run(t.Context(), x.ID)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Cancelled, kept.Outcome, "who ends waits for what goes on")
+	_, err = c.StartRuns(t.Context(), loadOf(t, "quay", "holm"))
+	assert.ErrorContains(t, err, "is being stopped")
 }
 
 func TestInvites(t *testing.T) {
@@ -221,43 +247,39 @@ func TestInvites(t *testing.T) {
 }
 
 // TestAResultThatComesLate: the service was stopped while it waited for a result, which
-// the agent uploads when it is there again; only where nothing else is known.
+// the agent hands over when it is there again; nobody else can.
 func TestAResultThatComesLate(t *testing.T) {
 	c, l := harbour(t, map[string]string{"quay": "Northquay", "holm": "Holm"})
-	near := c.Agents()[slices.IndexFunc(c.Agents(), func(a store.Agent) bool { return a.Name == "quay" })].ID
+	agent := func(name string) ident.ID {
+		return c.Agents()[slices.IndexFunc(c.Agents(), func(a store.Agent) bool { return a.Name == name })].ID
+	}
+	x := started(t, c, loadOf(t, "quay", "holm"))
+	o := <-l.began
+	require.NoError(t, c.Store().EndRunning(t.Context()))
+	cut, err := c.Store().Run(t.Context(), x.ID)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Failed, cut.Outcome)
 	bps := 5e6
-	row := func(outcome plan.Outcome) ident.ID {
-		x, err := store.TwoEndedOf(near, plan.TwoEnded{ID: ident.New(), Target: "holm", Kind: plan.Throughput, Started: time.Now().Add(-time.Minute), Ended: time.Now(), Outcome: outcome, Reason: "the service was stopped in the middle"})
-		require.NoError(t, err)
-		require.NoError(t, c.Store().SaveTwoEnded(t.Context(), x))
-		return x.ID
+	late := plan.Made{Run: x.ID, FarID: o.FarID, Kind: "throughput", Version: 1, Lane: o.Lanes[0].Lane, Started: time.Now().Add(-time.Minute), Ended: time.Now(), Outcome: plan.Done,
+		Figures: kind.Figures{ThereBps: &bps, SentBytes: 1000}, Body: []byte(`{"directions": [], "findings": []}`)}
+	require.ErrorIs(t, c.Upload(t.Context(), plan.Upload{Agent: agent("holm"), Made: []plan.Made{late}}), plan.ErrRefused)
+	other := late
+	other.Kind = "stream"
+	require.ErrorIs(t, c.Upload(t.Context(), plan.Upload{Agent: agent("quay"), Made: []plan.Made{other}}), plan.ErrRefused)
+	for range 2 { // an upload may come twice
+		require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: agent("quay"), Made: []plan.Made{late}}))
 	}
-	late := func(agent, id ident.ID) {
-		x := plan.TwoEnded{ID: id, Kind: plan.Throughput, Started: time.Now().Add(-time.Minute), Ended: time.Now(), Outcome: plan.Done, ThereBps: &bps, SentBytes: 1000, Report: []byte(`{"findings": []}`)}
-		for range 2 { // an upload may come twice
-			require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: agent, TwoEnded: []plan.TwoEnded{x}}))
-		}
-	}
-	stopped, cancelled, foreign := row(plan.Failed), row(plan.Cancelled), row(plan.Failed)
-	late(near, stopped)
-	late(near, cancelled)
-	late(ident.New(), foreign)
-	late(near, ident.New()) // nobody knows of it
-	for id, want := range map[ident.ID]plan.Outcome{stopped: plan.Done, cancelled: plan.Cancelled, foreign: plan.Failed} {
-		x, err := c.Store().TwoEndedByID(t.Context(), id)
-		require.NoError(t, err)
-		assert.Equal(t, want, x.Outcome)
-		assert.Equal(t, want == plan.Done, len(x.Body) > 0)
-		assert.Equal(t, "holm", x.Target)
-	}
-	// One that still goes on is told by its answer.
-	x, err := c.TwoEnded(t.Context(), loadOf("quay", "holm"))
+	kept, err := c.Store().Run(t.Context(), x.ID)
 	require.NoError(t, err)
-	<-l.began
-	late(near, x.ID)
-	going, err := c.Store().TwoEndedByID(t.Context(), x.ID)
+	assert.Equal(t, plan.Done, kept.Outcome)
+	two, err := c.Store().TwoEndedByID(t.Context(), x.ID)
 	require.NoError(t, err)
-	assert.Equal(t, plan.Running, going.Outcome)
+	assert.Equal(t, plan.Done, two.Outcome)
+	assert.NotEmpty(t, two.Body)
 	l.goes <- struct{}{}
-	ended(t, c, x.ID)
+	for text, bad := range map[string]plan.Made{"unknown kind": {Run: ident.New(), Kind: "dowse", Started: time.Now(), Outcome: plan.Done}, "unknown version 9": {Run: ident.New(), Kind: "stream", Version: 9, Started: time.Now(), Outcome: plan.Done, Body: []byte(`{}`)}} {
+		err := c.Upload(t.Context(), plan.Upload{Agent: agent("quay"), Made: []plan.Made{bad}})
+		assert.ErrorIs(t, err, plan.ErrRefused, text)
+		assert.ErrorContains(t, err, text)
+	}
 }

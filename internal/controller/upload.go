@@ -23,6 +23,10 @@ func (c *Controller) Upload(ctx context.Context, u plan.Upload) error {
 	ctx, cancel := context.WithTimeout(ctx, uploadTime)
 	defer cancel()
 	err := c.checkUpload(u)
+	var list []result
+	if err == nil {
+		list, err = c.sort(&u)
+	}
 	if err == nil {
 		err = c.keep(ctx, &u)
 		c.noteAway(err)
@@ -35,11 +39,14 @@ func (c *Controller) Upload(ctx context.Context, u plan.Upload) error {
 	}
 	c.noteBack(ctx)
 	c.judge(ctx, u)
+	c.tell(ctx, u.Agent, list)
 	return nil
 }
 
 // keep compares what is in an upload with what is known, marks it, and stores it.
 func (c *Controller) keep(ctx context.Context, u *plan.Upload) error {
+	c.fill(u)
+
 	if err := c.compareSweeps(ctx, u); err != nil {
 		return err
 	}
@@ -48,10 +55,7 @@ func (c *Controller) keep(ctx context.Context, u *plan.Upload) error {
 	}
 	c.markDisturbed(u.Readings)
 	c.noteClock(ctx, u.Agent, markClock(u, c.options.Now()))
-	if err := c.store.SaveUpload(ctx, *u); err != nil {
-		return err
-	}
-	return c.takeTwoEnded(ctx, *u)
+	return c.store.SaveUpload(ctx, *u)
 }
 
 // judge judges the paths by the readings of an upload, and tells the listeners.
@@ -99,11 +103,6 @@ func (c *Controller) judge(ctx context.Context, u plan.Upload) {
 		c.publish(Event{Kind: NewSweep})
 	}
 	if len(u.Traces) > 0 {
-		c.mu.Lock()
-		for _, t := range u.Traces {
-			delete(c.tracing, t.ID)
-		}
-		c.mu.Unlock()
 		c.publish(Event{Kind: NewTrace})
 	}
 	for path, is := range changed {

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"woodlark.example/core/guard"
-	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/store"
 )
@@ -103,45 +102,6 @@ func (c *Controller) noteStates(now time.Time) {
 			c.publish(Event{Kind: StateChanged, Path: id})
 		}
 	}
-}
-
-// progress is how far a run on demand is.
-type progress struct {
-	heard, of int
-	from      time.Time
-	interval  time.Duration
-	probes    []reading.Probe // of a ping, in the order in which their fates were known
-}
-
-// Progress is how many probes, or packets of a sweep, a run on demand has been
-// heard of, and of how many.
-func (c *Controller) Progress(run ident.ID) (heard, of int, ok bool) {
-	c.mu.RLock()
-	defer c.mu.RUnlock()
-	p, ok := c.active[run]
-	return p.heard, p.of, ok
-}
-
-// SoFar is what a ping on demand has measured while it goes on; ok is false when
-// it does not.
-func (c *Controller) SoFar(run ident.ID) (r reading.Reading, probes []reading.Probe, ok bool) {
-	c.mu.RLock()
-	p, ok := c.active[run]
-	probes = slices.Clone(p.probes)
-	c.mu.RUnlock()
-	if !ok || p.from.IsZero() {
-		return r, nil, false
-	}
-	slices.SortFunc(probes, func(a, b reading.Probe) int { return a.Number - b.Number })
-	// An answer is known sooner than a loss: beyond the first probe whose fate is
-	// not known, the loss would be shown too low.
-	for i, x := range probes {
-		if x.Number != i {
-			probes = probes[:i]
-			break
-		}
-	}
-	return reading.Of(p.from, time.Since(p.from), 0, p.interval, probes), probes, true
 }
 
 // Ends are the agent and the path of an identifier.

@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
+	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store"
 )
 
@@ -89,18 +91,8 @@ func noted(w Watch) any {
 
 // pathsOf makes the paths that a spec measures.
 func (c *Controller) pathsOf(ctx context.Context, spec Spec) ([]ident.ID, error) {
-	var ids []ident.ID
-	if spec.Kind != KindPing { // it has no paths, but its agents must be there
-		for _, from := range spec.From {
-			c.mu.RLock()
-			_, err := c.agentNamed(from)
-			c.mu.RUnlock()
-			if err != nil {
-				return nil, err
-			}
-		}
-		return nil, nil
-	}
+	k := spec.kindOf()
+	rule := k.Lanes(spec.How)
 	var ends []store.Ends
 	for _, from := range spec.From {
 		c.mu.RLock()
@@ -109,16 +101,25 @@ func (c *Controller) pathsOf(ctx context.Context, spec Spec) ([]ident.ID, error)
 		if err != nil {
 			return nil, err
 		}
-		for _, to := range spec.To {
-			for _, k := range spec.kinds(to) {
-				ends = append(ends, store.Ends{Agent: a.ID, Target: to, Family: k.family, Via: k.via.String()})
+		if !k.Paths {
+			continue // its agents must be there
+		}
+		lanes := rule.Split(spec.To)
+		if rule.All && !rule.Definite(spec.To) {
+			if lanes, err = c.locate(ctx, a, k, spec); err != nil {
+				return nil, err
 			}
 		}
+		ends = append(ends, endsOf(a.ID, rule, lanes)...)
+	}
+	if len(ends) == 0 {
+		return nil, nil
 	}
 	paths, err := c.ensurePaths(ctx, ends)
 	if err != nil {
 		return nil, err
 	}
+	var ids []ident.ID
 	seen := make(map[ident.ID]bool, len(paths))
 	for _, p := range paths {
 		if !seen[p.ID] {
@@ -127,6 +128,27 @@ func (c *Controller) pathsOf(ctx context.Context, spec Spec) ([]ident.ID, error)
 		}
 	}
 	return ids, nil
+}
+
+// locate finds all addresses of the names of a watch, where they are measured from.
+func (c *Controller) locate(ctx context.Context, a *agentState, k *kind.Kind, spec Spec) ([]kind.Lane, error) {
+	if a.hand == nil {
+		return nil, fmt.Errorf("%w: agent %q is not running, and only there it is known which addresses the names have", ErrInvalid, a.Name)
+	}
+	how, err := k.Encode(spec.How)
+	if err != nil {
+		return nil, err
+	}
+	lanes, err := a.hand.Locate(ctx, plan.LocateOrder{Kind: k.Name, Version: k.Version, Spec: how, Targets: spec.To})
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrInvalid, err)
+	}
+	for _, l := range lanes {
+		if l.Problem != "" {
+			return nil, fmt.Errorf("%w: %s has no addresses at %s to measure all of: %s", ErrInvalid, shorten(l.Target), a.Name, l.Problem)
+		}
+	}
+	return lanes, nil
 }
 
 // SetPaused pauses a watch or lets it go on.

@@ -5,10 +5,12 @@ package plan
 import (
 	"context"
 	"errors"
+	"net/netip"
 	"time"
 
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/wire"
 )
 
@@ -26,6 +28,18 @@ type Task struct {
 	Payload  int
 	DSCP     uint8
 	Phase    time.Duration // of the first probe in the second, so that agents do not send all at once
+	Poisson  bool          `json:"poisson,omitempty"` // random intervals
+	Seed     uint64        `json:"seed,omitempty"`
+	Out      Out           `json:"out,omitzero"`
+}
+
+// Out is how the probes of a task leave its host, beside their service class.
+type Out struct {
+	TTL          int        `json:"ttl,omitempty"`
+	Source       netip.Addr `json:"source,omitzero"`
+	Interface    string     `json:"interface,omitempty"`
+	DontFragment bool       `json:"dont_fragment,omitempty"`
+	StampKey     string     `json:"stamp_key,omitempty"`
 }
 
 // Continuous reports whether the task goes on without end.
@@ -59,20 +73,22 @@ type Record struct {
 }
 
 // Outcome is how a run ended.
-type Outcome string
+type Outcome = kind.State
 
-// The outcomes. A run that is going on has none of them.
+// The outcomes.
 const (
-	Running   Outcome = "running"
-	Done      Outcome = "done"
-	Failed    Outcome = "failed"
-	Missed    Outcome = "missed"
-	Cancelled Outcome = "cancelled"
+	Running   = kind.Running
+	Done      = kind.Done
+	Failed    = kind.Failed
+	Missed    = kind.Missed
+	Cancelled = kind.Cancelled
 )
 
-// Run is one execution of a measurement.
+// Run is one execution of a measurement of a path. Kind and Lane are the service's to fill in.
 type Run struct {
 	ID      ident.ID
+	Kind    string    `json:"-"`
+	Lane    kind.Lane `json:"-"`
 	Watch   ident.ID
 	Path    ident.ID
 	Started time.Time
@@ -94,6 +110,8 @@ type Upload struct {
 	// TwoEnded are measurements with two ends that this agent began: their results once
 	// more, for a service that was stopped while it waited for one.
 	TwoEnded []TwoEnded `json:",omitempty"`
+	// Made are runs of all kinds.
+	Made []Made `json:"made,omitempty"`
 }
 
 // ErrRefused is wrapped by an error of a service that will never take an upload.
@@ -105,37 +123,13 @@ type Service interface {
 	Upload(ctx context.Context, u Upload) error
 }
 
-// Order is a measurement on demand at one agent, of one or more paths.
-type Order struct {
-	Paths    []OrderPath
-	Probes   int
-	Interval time.Duration
-	Wait     time.Duration
-	Payload  int
-	DSCP     uint8
-}
-
-// OrderPath is one path of an order, and the run that it is.
-type OrderPath struct {
-	Run    ident.ID
-	Path   ident.ID
-	Target string
-	Family wire.Family
-	Via    reading.Via
-}
-
 // Hand is an agent as its service holds it.
 type Hand interface {
 	// SetPlan replaces what the agent is to do.
-	SetPlan(tasks []Task)
-	// Measure carries out an order and uploads its readings and runs. heard is
-	// called for each probe whose fate is known, with the index of its path in the
-	// order.
-	Measure(ctx context.Context, o Order, heard func(path int, p reading.Probe))
-	Sweeper
-	Walker
-	Tracer
-	TwoEnder
+	SetPlan(p Plan)
+	Runner
+	Stander
+	FarEnder
 	// HeldBack is how many readings wait to be uploaded.
 	HeldBack() int
 }

@@ -13,10 +13,8 @@ import (
 	"sync"
 	"time"
 
-	"woodlark.example/core/finding"
-	"woodlark.example/core/reading"
-	"woodlark.example/core/route"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/plan"
 )
 
@@ -70,27 +68,11 @@ func (h *Hand) mark() {
 	}
 }
 
-// SetPlan replaces its tasks.
-func (h *Hand) SetPlan(tasks []plan.Task) {
+// SetPlan replaces what it is to do.
+func (h *Hand) SetPlan(p plan.Plan) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	h.plan.Tasks = tasks
-	h.mark()
-}
-
-// SetSweeps replaces its sweeps.
-func (h *Hand) SetSweeps(tasks []plan.SweepTask) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	h.plan.Sweeps = tasks
-	h.mark()
-}
-
-// SetTraces replaces its traces.
-func (h *Hand) SetTraces(tasks []plan.TraceTask) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	h.plan.Traces = tasks
+	h.plan = p
 	h.mark()
 }
 
@@ -254,98 +236,56 @@ func (h *Hand) stop(id ident.ID) {
 	}
 }
 
-// deliver keeps what could not be measured, with its reason.
-func (h *Hand) deliver(u plan.Upload) {
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
-	u.Agent = h.id
-	_ = h.service.Upload(ctx, u) // the service itself logs what its database does not take
-}
-
 const margin = 30 * time.Second
 
-// Measure carries out an order at the agent, which uploads its readings and runs itself.
-func (h *Hand) Measure(ctx context.Context, o plan.Order, heard func(int, reading.Probe)) {
-	began := time.Now()
-	limit := time.Duration(o.Probes)*o.Interval + o.Wait + margin
-	_, err := h.do(ctx, plan.DoMeasure, limit, o, func(b json.RawMessage) {
-		var list []plan.HeardProbe
-		if json.Unmarshal(b, &list) != nil || heard == nil {
+// Do carries an order out at the agent, which hands over what came of it itself unless the
+// order says that it is returned.
+func (h *Hand) Do(ctx context.Context, o plan.RunOrder, heard func(kind.Progress)) ([]plan.Made, error) {
+	limit := 24 * time.Hour
+	var k *kind.Kind
+	if known, err := kind.Find(o.Kind); err == nil {
+		k = known
+		if s, err := k.Decode(kind.Standing, o.Spec); err == nil {
+			limit = k.Limit(s, len(o.Lanes)) + margin
+		}
+	}
+	b, err := h.do(ctx, plan.DoRun, limit, o, func(b json.RawMessage) {
+		var list []plan.HeardRun
+		if json.Unmarshal(b, &list) != nil || heard == nil || k == nil {
 			return
 		}
 		for _, x := range list {
-			if x.Path >= 0 && x.Path < len(o.Paths) {
-				heard(x.Path, x.Probe)
+			if x.Lane < 0 || x.Lane >= len(o.Lanes) {
+				continue
 			}
-		}
-	})
-	if err == nil {
-		return
-	}
-	var u plan.Upload
-	for _, p := range o.Paths {
-		u.Runs = append(u.Runs, plan.Run{ID: p.Run, Path: p.Path, Started: began, Ended: time.Now(), Outcome: plan.Failed, Reason: err.Error()})
-	}
-	h.deliver(u)
-}
-
-// Sweep makes a sweep at the agent, which uploads it itself.
-func (h *Hand) Sweep(ctx context.Context, id ident.ID, o plan.SweepOrder, sent func(uint64)) {
-	began := time.Now()
-	_, err := h.do(ctx, plan.DoSweep, 24*time.Hour, plan.SweepCommand{ID: id, Order: o}, func(b json.RawMessage) {
-		var n uint64
-		if json.Unmarshal(b, &n) == nil && sent != nil {
-			sent(n)
+			p := kind.Progress{Lane: x.Lane, Done: x.Done, Of: x.Of, Says: x.Says}
+			if more, err := k.ReadMore(x.More); err == nil {
+				p.More = more
+			}
+			heard(p)
 		}
 	})
 	if err != nil {
-		h.deliver(plan.Upload{Sweeps: []plan.Sweep{{ID: id, Started: began, Ended: time.Now(), Outcome: plan.Failed, Reason: err.Error()}}})
+		return nil, err
 	}
+	var made []plan.Made
+	return made, json.Unmarshal(b, &made)
 }
 
-// Trace makes traces at the agent.
-func (h *Hand) Trace(ctx context.Context, o plan.TraceOrder, heard func(int, route.Probe)) []plan.Trace {
-	began := time.Now()
-	limit := time.Duration(o.Probes)*o.Interval + o.Wait + 4*time.Minute
-	b, err := h.do(ctx, plan.DoTrace, limit, o, func(b json.RawMessage) {
-		var list []plan.HeardHop
-		if json.Unmarshal(b, &list) != nil || heard == nil {
-			return
-		}
-		for _, x := range list {
-			if x.Target >= 0 && x.Target < len(o.Targets) {
-				heard(x.Target, x.Probe)
-			}
-		}
-	})
-	var list []plan.Trace
-	if err == nil {
-		err = json.Unmarshal(b, &list)
-	}
+const locateTime = 20 * time.Second
+
+// Locate resolves targets at the agent.
+func (h *Hand) Locate(ctx context.Context, o plan.LocateOrder) (lanes []kind.Lane, err error) {
+	b, err := h.do(ctx, plan.DoLocate, locateTime, o, nil)
 	if err != nil {
-		list = nil
-		for _, t := range o.Targets {
-			list = append(list, plan.Trace{ID: t.ID, Target: t.Target, Family: t.Family, Via: o.Via, Started: began, Ended: time.Now(), Outcome: plan.Failed, Reason: err.Error()})
-		}
+		return nil, err
 	}
-	return list
+	return lanes, json.Unmarshal(b, &lanes)
 }
-
-// Deliver keeps what Trace returned.
-func (h *Hand) Deliver(list []plan.Trace) { h.deliver(plan.Upload{Traces: list}) }
 
 // Standing is the agent's own machine.
 func (h *Hand) Standing() (json.RawMessage, error) {
 	return h.do(context.Background(), plan.TellState, 10*time.Second, nil, nil)
-}
-
-// Walk walks at the agent.
-func (h *Hand) Walk(ctx context.Context, o plan.WalkOrder) (r finding.WalkReport, err error) {
-	b, err := h.do(ctx, plan.DoWalk, 2*time.Minute, o, nil)
-	if err != nil {
-		return r, err
-	}
-	return r, json.Unmarshal(b, &r)
 }
 
 // Expect lets in who has a ticket, at the agent.
@@ -356,23 +296,4 @@ func (h *Hand) Expect(t plan.Ticket) (string, error) {
 	}
 	var at string
 	return at, json.Unmarshal(b, &at)
-}
-
-// TwoEnded measures from the agent.
-func (h *Hand) TwoEnded(ctx context.Context, o plan.TwoEndedOrder, heard func(plan.TwoGoing)) plan.TwoEnded {
-	began := time.Now()
-	b, err := h.do(ctx, plan.DoTwoEnded, 24*time.Hour, o, func(b json.RawMessage) {
-		var g plan.TwoGoing
-		if json.Unmarshal(b, &g) == nil && heard != nil {
-			heard(g)
-		}
-	})
-	var x plan.TwoEnded
-	if err == nil {
-		err = json.Unmarshal(b, &x)
-	}
-	if err != nil {
-		x = plan.TwoEnded{ID: o.ID, Far: o.Far, Target: o.Target, Kind: o.Kind, Started: began, Ended: time.Now(), Outcome: plan.Failed, Reason: err.Error()}
-	}
-	return x
 }

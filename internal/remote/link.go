@@ -17,9 +17,8 @@ import (
 	"sync"
 	"time"
 
-	"woodlark.example/core/reading"
-	"woodlark.example/core/route"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/plan"
 )
 
@@ -179,15 +178,8 @@ func (l *Link) fetch(ctx context.Context, hand plan.Hand) error {
 		return fmt.Errorf("read the plan: %w", err)
 	}
 	l.etag = answer.Header.Get("ETag")
-	Give(hand, p)
+	hand.SetPlan(p)
 	return nil
-}
-
-// Give gives an agent a plan.
-func Give(hand plan.Hand, p plan.Plan) {
-	hand.SetPlan(p.Tasks)
-	hand.SetSweeps(p.Sweeps)
-	hand.SetTraces(p.Traces)
 }
 
 // Run holds the connection until ctx ends or the agent is locked out, which is the
@@ -322,40 +314,26 @@ func (l *Link) carryOut(ctx context.Context, c plan.Command, hand plan.Hand) (an
 		return nil
 	}
 	switch c.Kind {
-	case plan.DoMeasure:
-		var o plan.Order
+	case plan.DoRun:
+		var o plan.RunOrder
 		if err := read(&o); err != nil {
 			return nil, err
 		}
-		hand.Measure(ctx, o, func(path int, p reading.Probe) { l.tell(c.ID, []plan.HeardProbe{{Path: path, Probe: p}}) })
-		return nil, nil
-	case plan.DoSweep:
-		var o plan.SweepCommand
+		return hand.Do(ctx, o, func(p kind.Progress) {
+			more, err := json.Marshal(p.More)
+			if err != nil || p.More == nil {
+				more = nil
+			}
+			l.tell(c.ID, []plan.HeardRun{{Lane: p.Lane, Done: p.Done, Of: p.Of, Says: p.Says, More: more}})
+		})
+	case plan.DoLocate:
+		var o plan.LocateOrder
 		if err := read(&o); err != nil {
 			return nil, err
 		}
-		hand.Sweep(ctx, o.ID, o.Order, func(n uint64) { l.tell(c.ID, n) })
-		return nil, nil
-	case plan.DoTrace:
-		var o plan.TraceOrder
-		if err := read(&o); err != nil {
-			return nil, err
-		}
-		return hand.Trace(ctx, o, func(target int, p route.Probe) { l.tell(c.ID, []plan.HeardHop{{Target: target, Probe: p}}) }), nil
-	case plan.DoWalk:
-		var o plan.WalkOrder
-		if err := read(&o); err != nil {
-			return nil, err
-		}
-		return hand.Walk(ctx, o)
+		return hand.Locate(ctx, o)
 	case plan.TellState:
 		return hand.Standing()
-	case plan.DoTwoEnded:
-		var o plan.TwoEndedOrder
-		if err := read(&o); err != nil {
-			return nil, err
-		}
-		return hand.TwoEnded(ctx, o, func(g plan.TwoGoing) { l.tell(c.ID, g) }), nil
 	case plan.ExpectGuest:
 		var t plan.Ticket
 		if err := read(&t); err != nil {

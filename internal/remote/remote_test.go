@@ -4,9 +4,11 @@ import (
 	"context"
 	"crypto/x509"
 	"encoding/json"
+	"errors"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -15,11 +17,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"woodlark.example/core/finding"
 	"woodlark.example/core/reading"
 	"woodlark.example/core/route"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
+	_ "woodlark.example/internal/kind/all"
 	"woodlark.example/internal/plan"
+	"woodlark.example/internal/probe/near"
 	"woodlark.example/internal/remote"
 )
 
@@ -49,35 +53,46 @@ type worker struct {
 	holds chan struct{} // a sweep lasts until it ends, or is stopped
 }
 
-func (w *worker) SetPlan(tasks []plan.Task)  { w.mu.Lock(); w.tasks = tasks; w.mu.Unlock() }
-func (w *worker) SetSweeps([]plan.SweepTask) {}
-func (w *worker) SetTraces([]plan.TraceTask) {}
-func (w *worker) HeldBack() int              { return 0 }
-func (w *worker) Deliver([]plan.Trace)       {}
-func (w *worker) Measure(_ context.Context, o plan.Order, heard func(int, reading.Probe)) {
-	for i := range o.Paths {
-		heard(i, reading.Probe{Number: 7 + i, Outcome: reading.Answered, RTT: time.Millisecond})
+func (w *worker) SetPlan(p plan.Plan) { w.mu.Lock(); w.tasks = p.Tasks; w.mu.Unlock() }
+func (w *worker) HeldBack() int       { return 0 }
+func (w *worker) Do(ctx context.Context, o plan.RunOrder, heard func(kind.Progress)) ([]plan.Made, error) {
+	switch o.Kind {
+	case "ping":
+		for i := range o.Lanes {
+			heard(kind.Progress{Lane: i, Done: 1, Of: 1, More: reading.Probe{Number: 7 + i, Outcome: reading.Answered, RTT: time.Millisecond}})
+		}
+	case "trace":
+		heard(kind.Progress{More: route.Probe{TTL: 3}})
+	case "stream":
+		heard(kind.Progress{Done: 2000, Of: 4000, Says: "there", More: near.Progress{There: 1000, Back: 500}})
+	case "sweep":
+		heard(kind.Progress{Done: 42, Of: 100})
+		select {
+		case <-w.holds:
+		case <-ctx.Done():
+		}
+	default:
+		return nil, errors.New("no such " + o.Kind)
 	}
-}
-func (w *worker) Sweep(ctx context.Context, _ ident.ID, _ plan.SweepOrder, sent func(uint64)) {
-	sent(42)
-	select {
-	case <-w.holds:
-	case <-ctx.Done():
+	var made []plan.Made
+	for _, l := range o.Lanes {
+		made = append(made, plan.Made{Run: l.Run, Kind: o.Kind, Lane: l.Lane, Outcome: plan.Done})
 	}
+	return made, nil
 }
-func (w *worker) Trace(_ context.Context, o plan.TraceOrder, heard func(int, route.Probe)) []plan.Trace {
-	heard(0, route.Probe{TTL: 3})
-	return []plan.Trace{{ID: o.Targets[0].ID, Target: o.Targets[0].Target, Outcome: plan.Done}}
+func (w *worker) Locate(_ context.Context, o plan.LocateOrder) ([]kind.Lane, error) {
+	return []kind.Lane{{Target: o.Targets[0], Address: netip.MustParseAddr("192.0.2.7")}}, nil
 }
-func (w *worker) Standing() (json.RawMessage, error) { return json.RawMessage(`{"host":"pier"}`), nil }
-func (w *worker) Walk(_ context.Context, o plan.WalkOrder) (finding.WalkReport, error) {
-	return finding.WalkReport{Target: o.Target}, nil
-}
+func (w *worker) Standing() (json.RawMessage, error)   { return json.RawMessage(`{"host":"pier"}`), nil }
 func (w *worker) Expect(t plan.Ticket) (string, error) { return "192.0.2.7:7474", nil }
-func (w *worker) TwoEnded(_ context.Context, o plan.TwoEndedOrder, heard func(plan.TwoGoing)) plan.TwoEnded {
-	heard(plan.TwoGoing{Says: "there", Share: 0.5, Seconds: 2, There: 1000, Back: 500})
-	return plan.TwoEnded{ID: o.ID, Kind: o.Kind, Outcome: plan.Done, Report: json.RawMessage(`{}`)}
+
+// orderOf is an order of a kind with so many lanes.
+func orderOf(name string, lanes int) plan.RunOrder {
+	o := plan.RunOrder{Kind: name, Version: 1}
+	for range lanes {
+		o.Lanes = append(o.Lanes, plan.RunLane{Run: ident.New(), Lane: kind.Lane{Target: "holm"}})
+	}
+	return o
 }
 
 // side is the service's side over HTTP, as bare as it can be.
@@ -168,72 +183,66 @@ func (s *side) linked(t *testing.T, w *worker) <-chan error {
 
 func TestWhatAnAgentIsTold(t *testing.T) {
 	s, w := serve(t), &worker{holds: make(chan struct{})}
-	s.hand.SetPlan([]plan.Task{{Target: "192.0.2.9"}})
+	s.hand.SetPlan(plan.Plan{Tasks: []plan.Task{{Target: "192.0.2.9"}}})
 	s.linked(t, w)
 	targets := func() []plan.Task { w.mu.Lock(); defer w.mu.Unlock(); return w.tasks }
 	require.Eventually(t, func() bool { return len(targets()) == 1 }, 10*time.Second, time.Millisecond)
 	before := s.fetched.Load()
-	s.hand.SetPlan([]plan.Task{{Target: "192.0.2.9"}})
-	s.hand.SetPlan([]plan.Task{{Target: "192.0.2.9"}, {Target: "192.0.2.10"}})
+	s.hand.SetPlan(plan.Plan{Tasks: []plan.Task{{Target: "192.0.2.9"}}})
+	s.hand.SetPlan(plan.Plan{Tasks: []plan.Task{{Target: "192.0.2.9"}, {Target: "192.0.2.10"}}})
 	require.Eventually(t, func() bool { return len(targets()) == 2 }, 10*time.Second, time.Millisecond, "it is told when its plan is another")
 	assert.LessOrEqual(t, s.fetched.Load()-before, int64(2), "and not when it is the same")
 	require.Eventually(t, func() bool { return s.hand.HeldBack() == 3 }, 10*time.Second, time.Millisecond)
 
-	var probes []reading.Probe
-	s.hand.Measure(t.Context(), plan.Order{Probes: 1, Paths: []plan.OrderPath{{}, {}}}, func(i int, p reading.Probe) {
-		assert.Equal(t, 7+i, p.Number)
-		probes = append(probes, p)
-	})
-	assert.Len(t, probes, 2)
-	id := ident.New()
-	traces := s.hand.Trace(t.Context(), plan.TraceOrder{Targets: []plan.TraceTarget{{ID: id, Target: "x"}}}, func(_ int, p route.Probe) { assert.Equal(t, 3, p.TTL) })
-	require.Len(t, traces, 1)
-	assert.Equal(t, id, traces[0].ID)
+	heard := func(name string, lanes int) (list []kind.Progress, made []plan.Made) {
+		made, err := s.hand.Do(t.Context(), orderOf(name, lanes), func(p kind.Progress) { list = append(list, p) })
+		require.NoError(t, err)
+		return list, made
+	}
+	probes, made := heard("ping", 2)
+	require.Len(t, probes, 2)
+	for i, p := range probes {
+		assert.Equal(t, 7+i, p.More.(reading.Probe).Number, "as the kind tells it")
+	}
+	assert.Len(t, made, 2)
+	hops, _ := heard("trace", 1)
+	assert.Equal(t, 3, hops[0].More.(route.Probe).TTL)
+	bytes, _ := heard("stream", 1)
+	assert.Equal(t, kind.Progress{Done: 2000, Of: 4000, Says: "there", More: near.Progress{There: 1000, Back: 500}}, bytes[0])
 	standing, err := s.hand.Standing()
 	require.NoError(t, err)
 	assert.JSONEq(t, `{"host":"pier"}`, string(standing))
-	walk, err := s.hand.Walk(t.Context(), plan.WalkOrder{Target: "holm"})
+	lanes, err := s.hand.Locate(t.Context(), plan.LocateOrder{Kind: "ping", Version: 1, Targets: []string{"holm"}})
 	require.NoError(t, err)
-	assert.Equal(t, "holm", walk.Target)
+	assert.Equal(t, "192.0.2.7", lanes[0].Address.String())
 	at, err := s.hand.Expect(plan.Ticket{})
 	require.NoError(t, err)
 	assert.Equal(t, "192.0.2.7:7474", at)
-	x := s.hand.TwoEnded(t.Context(), plan.TwoEndedOrder{ID: id, Kind: plan.Stream}, func(g plan.TwoGoing) {
-		assert.Equal(t, plan.TwoGoing{Says: "there", Share: 0.5, Seconds: 2, There: 1000, Back: 500}, g)
-	})
-	assert.Equal(t, plan.Done, x.Outcome)
-	s.hand.Deliver(traces)
-	assert.Len(t, s.service.uploads(), 1)
+	_, err = s.hand.Do(t.Context(), orderOf("dowse", 1), nil)
+	require.EqualError(t, err, "no such dowse")
 
 	ctx, cancel := context.WithCancel(t.Context())
-	var told atomic.Uint64
-	s.hand.Sweep(ctx, id, plan.SweepOrder{}, func(n uint64) { told.Store(n); cancel() })
-	assert.Equal(t, uint64(42), told.Load())
-	last := s.service.uploads()
-	require.Len(t, last[len(last)-1].Sweeps, 1, "what nobody waits for any more has failed, with its reason")
-	assert.Equal(t, plan.Failed, last[len(last)-1].Sweeps[0].Outcome)
+	var told atomic.Int64
+	_, err = s.hand.Do(ctx, orderOf("sweep", 1), func(p kind.Progress) { told.Store(p.Done); cancel() })
+	assert.Equal(t, int64(42), told.Load())
+	require.ErrorIs(t, err, context.Canceled, "nobody waits for it any more")
 }
 
 func TestAnAgentThatIsAway(t *testing.T) {
 	s := serve(t)
-	run, path := ident.New(), ident.New()
-	s.hand.Measure(t.Context(), plan.Order{Paths: []plan.OrderPath{{Run: run, Path: path}}}, nil)
-	list := s.service.uploads()
-	require.Len(t, list, 1)
-	assert.Equal(t, run, list[0].Runs[0].ID)
-	assert.Equal(t, plan.Failed, list[0].Runs[0].Outcome)
-	assert.Contains(t, list[0].Runs[0].Reason, `agent "pier" is not connected since`)
-	_, err := s.hand.Expect(plan.Ticket{})
+	_, err := s.hand.Do(t.Context(), orderOf("ping", 1), nil)
 	require.ErrorIs(t, err, remote.ErrAway)
-	x := s.hand.TwoEnded(t.Context(), plan.TwoEndedOrder{}, nil)
-	assert.Equal(t, plan.Failed, x.Outcome)
+	require.ErrorContains(t, err, `agent "pier" is not connected since`)
+	_, err = s.hand.Expect(plan.Ticket{})
+	require.ErrorIs(t, err, remote.ErrAway)
 
 	// It comes, its connection breaks in the middle of a sweep, and it comes again.
 	w := &worker{holds: make(chan struct{})}
 	s.linked(t, w)
 	done := make(chan struct{})
 	go func() {
-		s.hand.Sweep(context.Background(), ident.New(), plan.SweepOrder{}, func(uint64) { s.CloseClientConnections() })
+		_, err := s.hand.Do(context.Background(), orderOf("sweep", 1), func(kind.Progress) { s.CloseClientConnections() })
+		assert.ErrorIs(t, err, remote.ErrAway)
 		close(done)
 	}()
 	select {
@@ -273,7 +282,7 @@ func TestASecondConnection(t *testing.T) {
 		c := <-line
 		h.Reply(plan.Reply{Command: c.ID, Last: true, Error: "no such walk"})
 	}()
-	_, err := h.Walk(t.Context(), plan.WalkOrder{})
+	_, err := h.Do(t.Context(), orderOf("walk", 1), nil)
 	require.EqualError(t, err, "no such walk")
 	h.Reply(plan.Reply{Command: ident.New(), Last: true}) // to nothing that was asked
 	connected, _ := h.Connected()

@@ -16,11 +16,12 @@ import (
 // are of the palette of 256 colours, to be read on light and on dark grounds.
 type Ink struct {
 	strong, faint, ochre, plum *color.Color
+	colours                    bool
 }
 
 // NewInk returns an ink that colours or not.
 func NewInk(colours bool) Ink {
-	i := Ink{color.New(color.Bold), color.New(color.Faint), color.New(38, 5, 136), color.New(38, 5, 125)}
+	i := Ink{color.New(color.Bold), color.New(color.Faint), color.New(38, 5, 136), color.New(38, 5, 125), colours}
 	for _, c := range []*color.Color{i.strong, i.faint, i.ochre, i.plum} {
 		if colours {
 			c.EnableColor()
@@ -30,6 +31,9 @@ func NewInk(colours bool) Ink {
 	}
 	return i
 }
+
+// Colours reports whether it colours.
+func (i Ink) Colours() bool { return i.colours }
 
 // Strong is for what is read first.
 func (i Ink) Strong(s string) string { return i.strong.Sprint(s) }

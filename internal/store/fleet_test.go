@@ -71,9 +71,9 @@ func TestTwoEndedRecords(t *testing.T) {
 	bps, mos := 8e6, 4.1
 	var ids []ident.ID
 	for i := range 5 {
-		x := plan.TwoEnded{ID: ident.New(), Far: far, Target: "holm", Kind: plan.Throughput, Started: at.Add(time.Duration(i) * time.Hour / 2), Outcome: plan.Running}
+		x := plan.TwoEnded{ID: ident.New(), Far: far, Target: "holm", Kind: "throughput", Started: at.Add(time.Duration(i) * time.Hour / 2), Outcome: plan.Running}
 		if i%2 == 1 {
-			x.Kind = plan.Stream
+			x.Kind = "stream"
 		}
 		row, err := store.TwoEndedOf(near, x)
 		require.NoError(t, err)
@@ -118,7 +118,7 @@ func TestTwoEndedRecords(t *testing.T) {
 		{[]ident.ID{near}, time.Minute, time.Hour, nil},
 		{[]ident.ID{ident.New()}, 0, 3 * time.Hour, nil},
 	} {
-		loads, err := s.LoadsBeside(t.Context(), c.agents, at.Add(c.from), at.Add(c.to))
+		loads, err := s.LoadsBeside(t.Context(), []string{"throughput"}, c.agents, at.Add(c.from), at.Add(c.to))
 		require.NoError(t, err)
 		var got []ident.ID
 		for _, x := range loads {
@@ -126,7 +126,7 @@ func TestTwoEndedRecords(t *testing.T) {
 		}
 		assert.Equal(t, c.want, got, "%v to %v", c.from, c.to)
 	}
-	cut, err := store.TwoEndedOf(near, plan.TwoEnded{ID: ident.New(), Kind: plan.Stream, Started: at, Outcome: plan.Running})
+	cut, err := store.TwoEndedOf(near, plan.TwoEnded{ID: ident.New(), Kind: "stream", Started: at, Outcome: plan.Running})
 	require.NoError(t, err)
 	require.NoError(t, s.SaveTwoEnded(t.Context(), cut))
 	require.NoError(t, s.EndRunning(t.Context()))

@@ -56,16 +56,31 @@ type WatchPath struct {
 	PathID  ident.ID `gorm:"primaryKey"`
 }
 
-// Run is one execution of a measurement.
+// Run is one execution of a measurement. Body is what it found as JSON, packed, where no other
+// table has that; lists leave it out.
 type Run struct {
 	ID        ident.ID `gorm:"primaryKey"`
+	Kind      string
+	Version   int // of the kind
 	WatchID   ident.ID
-	PathID    ident.ID
+	PathID    ident.ID // of kinds whose results are readings of paths
+	AgentID   ident.ID
+	FarID     ident.ID // the far end, when it is an agent
+	Target    string
+	Family    wire.Family
+	Via       string
 	StartedAt time.Time
 	EndedAt   *time.Time
 	Address   string // that was measured, once it is known
 	Outcome   plan.Outcome
 	Reason    string
+	ThereBps  *float64
+	BackBps   *float64
+	MOS       *float64 `gorm:"column:mos"`
+	Answered  *int64
+	Asked     *int64
+	SentBytes int64
+	Body      []byte
 }
 
 // Episode is a stretch of time in which a path was degraded or lost. Excesses and Body are

@@ -31,17 +31,12 @@ func (s *Store) SaveUpload(ctx context.Context, u plan.Upload) error {
 		dueRows = append(dueRows, d)
 	}
 	sortDue(dueRows)
-	runs := make([]Run, len(u.Runs))
-	for i, r := range u.Runs {
-		runs[i] = Run{ID: r.ID, WatchID: r.Watch, PathID: r.Path, StartedAt: r.Started.UTC(), Address: r.Address, Outcome: r.Outcome, Reason: clip(r.Reason, 500)}
-		if !r.Ended.IsZero() {
-			ended := r.Ended.UTC()
-			runs[i].EndedAt = &ended
-		}
+	runs, err := runsOf(u)
+	if err != nil {
+		return fmt.Errorf("keep a run: %w", err)
 	}
 	sweeps := make([]Sweep, len(u.Sweeps))
 	for i, x := range u.Sweeps {
-		var err error
 		if sweeps[i], err = SweepOf(u.Agent, x); err != nil {
 			return fmt.Errorf("keep a sweep: %w", err)
 		}
@@ -65,11 +60,48 @@ func (s *Store) SaveUpload(ctx context.Context, u plan.Upload) error {
 				return err
 			}
 		}
-		if len(runs) == 0 {
-			return nil
+		for _, x := range u.TwoEnded {
+			row, err := TwoEndedOf(u.Agent, x)
+			if err == nil {
+				err = saveTwoEnded(tx, row)
+			}
+			if err != nil {
+				return err
+			}
 		}
-		return tx.Clauses(clause.OnConflict{DoUpdates: untilDone("ended_at", "address", "reason", "outcome")}).CreateInBatches(runs, batchRows).Error
+		return saveRuns(tx, runs)
 	})
+}
+
+// runsOf are the runs of an upload. What has a table of its own has its body there.
+func runsOf(u plan.Upload) ([]Run, error) {
+	elsewhere := map[ident.ID]bool{}
+	for _, x := range u.Sweeps {
+		elsewhere[x.ID] = true
+	}
+	for _, x := range u.Traces {
+		elsewhere[x.ID] = true
+	}
+	for _, x := range u.TwoEnded {
+		elsewhere[x.ID] = true
+	}
+	runs := make([]Run, 0, len(u.Runs)+len(u.Made))
+	for _, r := range u.Runs {
+		m := plan.Made{Run: r.ID, Watch: r.Watch, Path: r.Path, Kind: r.Kind, Version: 1, Lane: r.Lane, Started: r.Started, Ended: r.Ended, Address: r.Address, Outcome: r.Outcome, Reason: r.Reason}
+		row, err := RunOf(u.Agent, m, false)
+		if err != nil {
+			return nil, err
+		}
+		runs = append(runs, row)
+	}
+	for _, m := range u.Made {
+		row, err := RunOf(u.Agent, m, !elsewhere[m.Run] || m.Whole)
+		if err != nil {
+			return nil, err
+		}
+		runs = append(runs, row)
+	}
+	return runs, nil
 }
 
 // untilDone replaces columns of what is there, unless that is done: an agent that was killed
@@ -225,29 +257,37 @@ func (s *Store) coverDays(ctx context.Context, records []plan.Record) error {
 // ownRecords refuses to write over records that are another agent's.
 func ownRecords(tx *gorm.DB, u plan.Upload, runs []Run) error {
 	if len(runs) > 0 {
-		paths := make(map[ident.ID]ident.ID, len(runs))
+		own := make(map[ident.ID]Run, len(runs))
 		ids := make([]ident.ID, len(runs))
 		for i, r := range runs {
-			ids[i], paths[r.ID] = r.ID, r.PathID
+			ids[i], own[r.ID] = r.ID, r
 		}
 		var there []Run
-		if err := tx.Select("id, path_id").Where("id IN ?", ids).Find(&there).Error; err != nil {
+		if err := tx.Select("id, kind, path_id, agent_id").Where("id IN ?", ids).Find(&there).Error; err != nil {
 			return err
 		}
 		for _, r := range there {
-			if paths[r.ID] != r.PathID {
+			switch o := own[r.ID]; {
+			case o.PathID != r.PathID:
 				return fmt.Errorf("%w: run %s is of another path", ErrUnfit, r.ID)
+			case !r.AgentID.IsZero() && o.AgentID != r.AgentID:
+				return fmt.Errorf("%w: run %s is another agent's", ErrUnfit, r.ID)
+			case o.Kind != r.Kind:
+				return fmt.Errorf("%w: run %s is a %s", ErrUnfit, r.ID, r.Kind)
 			}
 		}
 	}
-	sweeps, traces := make([]ident.ID, len(u.Sweeps)), make([]ident.ID, len(u.Traces))
+	sweeps, traces, ends := make([]ident.ID, len(u.Sweeps)), make([]ident.ID, len(u.Traces)), make([]ident.ID, len(u.TwoEnded))
+	for i, x := range u.TwoEnded {
+		ends[i] = x.ID
+	}
 	for i, x := range u.Sweeps {
 		sweeps[i] = x.ID
 	}
 	for i, x := range u.Traces {
 		traces[i] = x.ID
 	}
-	for what, ids := range map[string][]ident.ID{"sweeps": sweeps, "traces": traces} {
+	for what, ids := range map[string][]ident.ID{"sweeps": sweeps, "traces": traces, "two_ended": ends} {
 		if len(ids) == 0 {
 			continue
 		}

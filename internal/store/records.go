@@ -167,36 +167,6 @@ func (s *Store) DeleteWatch(ctx context.Context, id ident.ID) error {
 	})
 }
 
-// RunFilter selects runs; zero fields select all.
-type RunFilter struct {
-	Watch, Path ident.ID
-	Outcome     plan.Outcome
-	Page        Page
-}
-
-// Runs are runs, newest first.
-func (s *Store) Runs(ctx context.Context, f RunFilter) ([]Run, error) {
-	q := s.db.WithContext(ctx).Order("started_at DESC, id DESC").Limit(f.Page.limit())
-	if !f.Watch.IsZero() {
-		q = q.Where("watch_id = ?", f.Watch)
-	}
-	if !f.Path.IsZero() {
-		q = q.Where("path_id = ?", f.Path)
-	}
-	if f.Outcome != "" {
-		q = q.Where("outcome = ?", f.Outcome)
-	}
-	q = f.Page.older(q)
-	var list []Run
-	return list, wrap("list runs", q.Find(&list).Error)
-}
-
-// Run is one run.
-func (s *Store) Run(ctx context.Context, id ident.ID) (Run, error) {
-	var r Run
-	return r, wrap("find run "+id.String(), s.db.WithContext(ctx).Where("id = ?", id).Take(&r).Error)
-}
-
 // CutOff is the reason of records that a stopped service left running.
 const CutOff = "the service was stopped in the middle"
 

@@ -52,7 +52,12 @@ func SweepOf(agent ident.ID, p plan.Sweep) (Sweep, error) {
 		s.EndedAt = &ended
 	}
 	if p.Report == nil {
-		return s, nil
+		if p.Entries == nil {
+			return s, nil
+		}
+		entries, err := json.Marshal(p.Entries)
+		s.Prefixes, s.Addresses = string(entries), uint64(p.Size)
+		return s, err
 	}
 	s.Addresses, s.Answered = p.Report.Addresses, p.Report.Answered
 	prefixes, err := json.Marshal(p.Report.Prefixes)

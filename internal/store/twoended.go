@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
 	"woodlark.example/internal/ident"
@@ -19,7 +20,7 @@ type TwoEnded struct {
 	AgentID   ident.ID // the near end
 	FarID     ident.ID // the far end; none for a responder without a service
 	Target    string
-	Kind      string // throughput or stream
+	Kind      string
 	StartedAt time.Time
 	EndedAt   *time.Time
 	Outcome   plan.Outcome
@@ -45,7 +46,7 @@ func (t TwoEnded) Report() (json.RawMessage, error) {
 
 // TwoEndedOf is what is stored of one that was made or is going on.
 func TwoEndedOf(agent ident.ID, p plan.TwoEnded) (TwoEnded, error) {
-	t := TwoEnded{ID: p.ID, WatchID: p.Watch, AgentID: agent, FarID: p.Far, Target: p.Target, Kind: string(p.Kind), StartedAt: p.Started.UTC(), Outcome: p.Outcome, Reason: clip(p.Reason, 500),
+	t := TwoEnded{ID: p.ID, WatchID: p.Watch, AgentID: agent, FarID: p.Far, Target: p.Target, Kind: p.Kind, StartedAt: p.Started.UTC(), Outcome: p.Outcome, Reason: clip(p.Reason, 500),
 		ThereBps: p.ThereBps, BackBps: p.BackBps, MOS: p.MOS, SentBytes: p.SentBytes}
 	if !p.Ended.IsZero() {
 		ended := p.Ended.UTC()
@@ -61,14 +62,18 @@ func TwoEndedOf(agent ident.ID, p plan.TwoEnded) (TwoEnded, error) {
 
 // SaveTwoEnded keeps one over what was there of it.
 func (s *Store) SaveTwoEnded(ctx context.Context, t TwoEnded) error {
-	columns := []string{"started_at", "ended_at", "outcome", "reason", "there_bps", "back_bps", "mos", "sent_bytes", "body"}
-	return wrap("keep a measurement", s.db.WithContext(ctx).Clauses(clause.OnConflict{DoUpdates: clause.AssignmentColumns(columns)}).Create(&t).Error)
+	return wrap("keep a measurement", saveTwoEnded(s.db.WithContext(ctx), t))
+}
+
+func saveTwoEnded(tx *gorm.DB, t TwoEnded) error {
+	return tx.Clauses(clause.OnConflict{DoUpdates: untilDone("started_at", "ended_at", "reason", "there_bps", "back_bps", "mos", "sent_bytes", "body", "outcome")}).Create(&t).Error
 }
 
 // TwoEndedFilter chooses; what is empty does not matter.
 type TwoEndedFilter struct {
 	Agent, Watch ident.ID
 	Target, Kind string
+	Kinds        []string
 	From         time.Time
 	Page         Page
 }
@@ -90,6 +95,9 @@ func (s *Store) TwoEndedList(ctx context.Context, f TwoEndedFilter) ([]TwoEnded,
 	if f.Kind != "" {
 		q = q.Where("kind = ?", f.Kind)
 	}
+	if len(f.Kinds) > 0 {
+		q = q.Where("kind IN ?", f.Kinds)
+	}
 	if !f.From.IsZero() {
 		q = q.Where("started_at >= ?", f.From.UTC())
 	}
@@ -104,14 +112,14 @@ func (s *Store) TwoEndedByID(ctx context.Context, id ident.ID) (TwoEnded, error)
 	return t, wrap("find measurement "+id.String(), s.db.WithContext(ctx).Where("id = ?", id).Take(&t).Error)
 }
 
-// LoadsBeside are the load runs that one of some agents, near or far, took part in within a
+// LoadsBeside are the runs of kinds that fill a path that one of some agents, near or far, took part in within a
 // stretch of time, oldest first, without their bodies: those that failed only when they
 // had sent something.
-func (s *Store) LoadsBeside(ctx context.Context, agents []ident.ID, from, to time.Time) ([]TwoEnded, error) {
+func (s *Store) LoadsBeside(ctx context.Context, kinds []string, agents []ident.ID, from, to time.Time) ([]TwoEnded, error) {
 	var list []TwoEnded
 	err := s.db.WithContext(ctx).Select(twoEndedWithoutBody).
-		Where("kind = ? AND (outcome <> ? OR sent_bytes > 0 OR reason = ?) AND (agent_id IN ? OR far_id IN ?) AND started_at < ? AND (ended_at > ? OR ended_at IS NULL AND outcome = ?)",
-			"throughput", plan.Failed, CutOff, agents, agents, to.UTC(), from.UTC(), plan.Running).
+		Where("kind IN ? AND (outcome <> ? OR sent_bytes > 0 OR reason = ?) AND (agent_id IN ? OR far_id IN ?) AND started_at < ? AND (ended_at > ? OR ended_at IS NULL AND outcome = ?)",
+			kinds, plan.Failed, CutOff, agents, agents, to.UTC(), from.UTC(), plan.Running).
 		Order("started_at").Limit(mostLoads).Find(&list).Error
 	return list, wrap("list load runs", err)
 }

@@ -283,6 +283,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The kinds of measurement, and what can be asked of each
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["list-kinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/notices": {
         parameters: {
             query?: never;
@@ -588,12 +608,12 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Runs, newest first
+         * Runs of all kinds, newest first, without what they found
          * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
          */
         get: operations["list-runs"];
         put?: never;
-        /** Measure on demand at an agent; one run a target and family, which goes on in the background and is kept */
+        /** Measure on demand at an agent, by whatever kind; each target is a run, by some kinds each family and kind of probe of it. They go on in the background and are kept */
         post: operations["start-runs"];
         delete?: never;
         options?: never;
@@ -609,10 +629,31 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * One run with its reading and findings
+         * One run with what it found, so far or in the end
          * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
          */
         get: operations["get-run"];
+        put?: never;
+        post?: never;
+        /** End the measurement that a run is of, with the runs that were begun together with it; what was measured until then is kept */
+        delete: operations["stop-run"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/heard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a run told as it went, in the form of its kind: probes, steps, bytes so far
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["hear-run"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1144,6 +1185,139 @@ export interface components {
             /** Format: int64 */
             ttl: number;
         };
+        EndOrder: {
+            /** @description of walk: the address of a target that is a name, where it is known */
+            address?: string;
+            /** @description of ping: measure every address of a name, not the first */
+            all_addresses?: boolean;
+            /** @description of sweep: confirm a sweep of addresses that are neither private, own nor of documentation */
+            beyond?: boolean;
+            /** @description of trace: trace back from the target at the same time, where an agent (or with -world its host) stands */
+            both_ways?: boolean;
+            /**
+             * @description of stream: de-jitter buffer of a call: fixed (40 ms) or adaptive; default fixed
+             * @enum {string}
+             */
+            buffer?: "fixed" | "adaptive";
+            /** @description of throughput: of UDP: packets that leave together; evenly spread when 0 */
+            burst?: number;
+            /** @description of throughput: of TCP: end a stream after so many bytes */
+            bytes?: number;
+            /** @description of stream: streams side by side; default 1 */
+            calls?: number;
+            /** @description of stream: send as a call of this codec does */
+            codec?: string;
+            /** @description of throughput: of TCP: congestion control, as the systems name it */
+            congestion?: string;
+            /**
+             * @description of throughput: there, back, each (one after the other) or both (at once); default each. of stream: there, back or both; default both
+             * @enum {string}
+             */
+            direction?: "there" | "back" | "each" | "both";
+            /** @description of ping: refuse probes that do not fit instead of cutting them up */
+            dont_fragment?: boolean;
+            /** @description of ping: service class, by name such as EF or by number. of trace: service class, by name such as EF or by number. of throughput: service class, by name such as EF or by number. of stream: service class, by name such as EF or by number */
+            dscp?: string;
+            /** @description of sweep: prefix, range or address to leave out; several with commas, or given several times */
+            exclude?: string[];
+            /** @description of throughput: of TCP: find out what held it back; default true */
+            explain?: boolean;
+            /** @description of ping: 4, 6 or both; of targets that are names (default 4, else 6). of trace: 4, 6 or both; of targets that are names (default 4, else 6). of walk: 4 or 6; of a target that is a name (default 4, else 6). of throughput: 4 or 6, of a far end that is a name (default 4, else 6). of stream: 4 or 6, of a far end that is a name (default 4, else 6) */
+            family?: string;
+            /** @description of ping: search for the largest packet that arrives whole, too. of trace: find the largest packet that each hop gets, too */
+            find_path_mtu?: boolean;
+            /** @description of trace: the TTL or hop limit to begin with; default 1 */
+            first_ttl?: number;
+            /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s */
+            for?: string;
+            /** @description Name of the agent */
+            from: string;
+            /** @description of ping: interface to send by, of the host that measures. of sweep: interface to send by, of the host that measures. of trace: interface to send by, of the host that measures */
+            interface?: string;
+            /** @description of ping: time between probes to a target; default 1s. of trace: time between probes to a hop; many routers answer one a second; default 1s. of walk: time between probes; default 20ms. of stream: time between packets of a stream (default 20ms) */
+            interval?: string;
+            /** @description Of a responder without a service, or of a reflector's authenticated mode */
+            key?: string;
+            /** @enum {string} */
+            kind?: "ping" | "sweep" | "trace" | "walk" | "throughput" | "stream";
+            /** @description of trace: the largest TTL or hop limit, 1 to 255; default 30 */
+            last_ttl?: number;
+            /** @description of throughput: rate that the line is said to have, for the transfer time ratio of RFC 6349 */
+            line_bps?: number;
+            /** @description of throughput: of UDP: loss ratio that -search allows, such as 0.001 */
+            loss_limit_ratio?: number;
+            /** @description of sweep: of a large IPv6 prefix, the addresses that are given by hand */
+            low?: boolean;
+            /** @description of sweep: look up the names of those that answer; default true. of trace: look up the names of hops; default true */
+            names?: boolean;
+            /** @description of sweep: also the addresses that the links of the host that sweeps know */
+            neighbours?: boolean;
+            /** @description of ping: judge by this objective, such as voice */
+            objective?: string;
+            /** @description of trace: follow one flow and look for no branches */
+            one_flow?: boolean;
+            /** @description of sweep: packets a second, or unlimited (within loopback and simulated networks); default 5000 */
+            packets_per_second?: number | "unlimited";
+            /** @description of ping: bytes after the ICMP or UDP header; default 48. of trace: bytes after the ICMP or UDP header; default 24. of throughput: of UDP: bytes of payload in a packet; default 1400. of stream: bytes of UDP payload in a packet (default 172) */
+            payload_bytes?: number;
+            /** @description of stream: with -reflector: packets without TLVs (RFC 8972) */
+            plain?: boolean;
+            /** @description of ping: random intervals (Poisson) instead of even ones */
+            poisson?: boolean;
+            /** @description of walk: TCP port of the target to try */
+            port?: number;
+            /** @description of ping: probes to send to each target; default 20. of trace: probes to each hop once the route is known; the flows take turns; 0 for the route alone; default 5. of walk: probes to the gateway and to the target; default 100 */
+            probes?: number;
+            /**
+             * @description of throughput: tcp or udp; default tcp
+             * @enum {string}
+             */
+            protocol?: "tcp" | "udp";
+            /** @description of sweep: in a random order */
+            random?: boolean;
+            /** @description of throughput: of UDP: bits of payload a second (default 1M); with -search the most to look for. of stream: bits of payload a second of all streams, instead of -every: 2M */
+            rate_bps?: number;
+            /** @description of stream: the target is a STAMP or TWAMP-Light reflector of any maker */
+            reflector?: boolean;
+            /** @description of throughput: so many times; default 1 */
+            repeats?: number;
+            /** @description What else there is to say; better beside the rest */
+            request?: {
+                [key: string]: unknown;
+            };
+            /** @description of trace: more probes to a hop that is silent; default 2 */
+            retries?: number;
+            /** @description of sweep: rounds; each after the first asks those that were silent; default 2 */
+            rounds?: number;
+            /** @description of throughput: of UDP: find the highest rate within -loss */
+            search?: boolean;
+            /** @description of ping: of what is random; default 1. of sweep: of what is random; default 1 */
+            seed?: number;
+            /** @description of trace: hops in a row without an answer that end it; default 5 */
+            silent?: number;
+            /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures */
+            source?: string;
+            /** @description of ping: with -via stamp: key of STAMP's authenticated mode. of stream: with -reflector: key of STAMP's authenticated mode */
+            stamp_key?: string;
+            /** @description of throughput: streams side by side; default 1 */
+            streams?: number;
+            /** @description Name or address; of a measurement with two ends an agent, or ADDRESS:PORT of a responder or a reflector */
+            to: string;
+            /** @description of ping: TTL or hop limit, 1 to 255; the system's when left out */
+            ttl?: number;
+            /** @description of ping: by what: icmp, tcp:PORT, udp:PORT, stamp; several with commas, to compare them; default icmp. of sweep: by what: icmp, tcp:PORT; several with commas; default icmp. of trace: by what: icmp, udp, udp:PORT or tcp:PORT; default icmp */
+            via?: string;
+            /** @description of ping: how long to wait for an answer; default 2s. of sweep: how long to wait for answers after each round; default 1s. of trace: how long to wait for an answer; default 1s. of walk: how long to wait for an answer; default 1s */
+            wait?: string;
+            /** @description of throughput: left out of the rates of TCP, of its -for (default 2s, where there is time for it) */
+            warm_up?: string;
+            /** @description of throughput: of TCP: bytes of the buffers; the systems' choice when 0 */
+            window_bytes?: number;
+            /** @description of trace: bring the probes and their answers back as packets */
+            with_packets?: boolean;
+            /** @description of throughput: measure both machines by themselves first */
+            yardstick?: boolean;
+        };
         Episode: {
             /**
              * Format: date-time
@@ -1292,6 +1466,20 @@ export interface components {
             /** Format: double */
             worst: number;
         };
+        Field: {
+            enum?: string[] | null;
+            help: string;
+            /** @description In JSON */
+            name: string;
+            /** @description Not of a watch */
+            of_hand?: boolean;
+            /** @description On a command line; empty when there is none */
+            option: string;
+            /** @enum {string} */
+            type: "bool" | "int" | "number" | "text" | "span" | "rate" | "packets" | "via" | "family" | "class" | "address" | "list";
+            /** @description What it is in a watch or a run when it is left out; empty for nothing */
+            usual: string;
+        };
         Figures: {
             /** Format: int64 */
             answered: number;
@@ -1424,6 +1612,16 @@ export interface components {
             started_at: string;
             system: string;
             version: string;
+        };
+        Heard: {
+            heard: unknown[] | null;
+            /**
+             * Format: int64
+             * @description To ask with as 'after' for what is told from now on
+             */
+            next: number;
+            /** @description Nothing comes any more */
+            over: boolean;
         };
         HopMinute: {
             /** Format: date-time */
@@ -1568,6 +1766,25 @@ export interface components {
             site: string;
             version: string;
         };
+        Kind: {
+            /** @description A watch of it may go on without end */
+            continuous: boolean;
+            fields: components["schemas"]["Field"][] | null;
+            /** @description It fills the path */
+            load: boolean;
+            name: string;
+            /** @description It has one target */
+            one_target: boolean;
+            /** @description Its results are readings of paths, which have baselines */
+            paths: boolean;
+            /** @description The least time between the runs of a watch */
+            repeat_least: string;
+            summary: string;
+            /** @description A far end takes part: an agent, or a responder with its key */
+            two_ends: boolean;
+            /** Format: int64 */
+            version: number;
+        };
         LaneCell: {
             /**
              * Format: double
@@ -1651,21 +1868,6 @@ export interface components {
              * @description Null while it goes on
              */
             to_at: string | null;
-        };
-        Measurement: {
-            dscp?: string;
-            family?: string;
-            /** @description Name of the agent */
-            from: string;
-            interval?: string;
-            /** Format: int64 */
-            payload_bytes?: number;
-            /** Format: int64 */
-            probes?: number;
-            to: string[] | null;
-            /** @description icmp, tcp:PORT, udp:PORT or stamp; several with commas */
-            via?: string;
-            wait?: string;
         };
         MissedEvent: {
             /** Format: date-time */
@@ -2206,35 +2408,197 @@ export interface components {
         Run: {
             /** @description That was measured, once it is known */
             address: string;
+            /**
+             * Format: int64
+             * @description Probes, addresses, hops or steps
+             */
+            answered_count?: number;
+            /** Format: int64 */
+            asked_count?: number;
+            /** Format: double */
+            back_bps?: number;
             /** Format: date-time */
             ended_at: string | null;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description 0 where the kind does not tell them apart
+             */
             family: number;
             findings: components["schemas"]["Finding"][] | null;
             from: string;
             /**
              * Format: int64
-             * @description Probes whose fate is known, while it runs
+             * @description Probes whose fate is known, while it runs; of other kinds how far it is, of 'of'
              */
             heard: number;
             id: string;
+            kind: string;
+            /** @description Of what goes on between two ends, second by second */
+            live?: components["schemas"]["LiveSecond"][] | null;
+            /**
+             * Format: double
+             * @description Of the worse direction
+             */
+            mos?: number;
             /** Format: int64 */
             of: number;
             /** @enum {string} */
             outcome: "running" | "done" | "failed" | "missed" | "cancelled";
+            /** @description Of kinds whose results are readings of a path; else empty */
             path_id: string;
             /** @description While it runs, of the probes so far */
             reading?: components["schemas"]["Reading"];
             reason: string;
+            /** @description What it found, in the form of its kind; while it runs what there is so far. Left out in lists */
+            result?: unknown;
             /** @description Of the newest probes, in the order of sending; null for those that were not answered. Empty in lists */
             rtts_ms: (number | null)[] | null;
+            /** @description Which of its steps goes on */
+            says?: string;
             /** Format: date-time */
             started_at: string;
+            /**
+             * Format: double
+             * @description Payload, at the receiver
+             */
+            there_bps?: number;
             to: string;
-            /** @description Kind of probe */
+            /** @description Kind of probe; empty where there is no choice */
             via: string;
             /** @description Empty for a run on demand */
             watch: string;
+        };
+        RunOrder: {
+            /** @description of walk: the address of a target that is a name, where it is known */
+            address?: string;
+            /** @description of ping: measure every address of a name, not the first */
+            all_addresses?: boolean;
+            /** @description of sweep: confirm a sweep of addresses that are neither private, own nor of documentation */
+            beyond?: boolean;
+            /** @description of trace: trace back from the target at the same time, where an agent (or with -world its host) stands */
+            both_ways?: boolean;
+            /**
+             * @description of stream: de-jitter buffer of a call: fixed (40 ms) or adaptive; default fixed
+             * @enum {string}
+             */
+            buffer?: "fixed" | "adaptive";
+            /** @description of throughput: of UDP: packets that leave together; evenly spread when 0 */
+            burst?: number;
+            /** @description of throughput: of TCP: end a stream after so many bytes */
+            bytes?: number;
+            /** @description of stream: streams side by side; default 1 */
+            calls?: number;
+            /** @description of stream: send as a call of this codec does */
+            codec?: string;
+            /** @description of throughput: of TCP: congestion control, as the systems name it */
+            congestion?: string;
+            /**
+             * @description of throughput: there, back, each (one after the other) or both (at once); default each. of stream: there, back or both; default both
+             * @enum {string}
+             */
+            direction?: "there" | "back" | "each" | "both";
+            /** @description of ping: refuse probes that do not fit instead of cutting them up */
+            dont_fragment?: boolean;
+            /** @description of ping: service class, by name such as EF or by number. of trace: service class, by name such as EF or by number. of throughput: service class, by name such as EF or by number. of stream: service class, by name such as EF or by number */
+            dscp?: string;
+            /** @description of sweep: prefix, range or address to leave out; several with commas, or given several times */
+            exclude?: string[];
+            /** @description of throughput: of TCP: find out what held it back; default true */
+            explain?: boolean;
+            /** @description of ping: 4, 6 or both; of targets that are names (default 4, else 6). of trace: 4, 6 or both; of targets that are names (default 4, else 6). of walk: 4 or 6; of a target that is a name (default 4, else 6). of throughput: 4 or 6, of a far end that is a name (default 4, else 6). of stream: 4 or 6, of a far end that is a name (default 4, else 6) */
+            family?: string;
+            /** @description of ping: search for the largest packet that arrives whole, too. of trace: find the largest packet that each hop gets, too */
+            find_path_mtu?: boolean;
+            /** @description of trace: the TTL or hop limit to begin with; default 1 */
+            first_ttl?: number;
+            /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s */
+            for?: string;
+            /** @description Name of the agent */
+            from: string;
+            /** @description of ping: interface to send by, of the host that measures. of sweep: interface to send by, of the host that measures. of trace: interface to send by, of the host that measures */
+            interface?: string;
+            /** @description of ping: time between probes to a target; default 1s. of trace: time between probes to a hop; many routers answer one a second; default 1s. of walk: time between probes; default 20ms. of stream: time between packets of a stream (default 20ms) */
+            interval?: string;
+            /** @description Of a responder without a service */
+            key?: string;
+            /**
+             * @description What is measured; the first of the list of kinds when left out
+             * @enum {string}
+             */
+            kind?: "ping" | "sweep" | "trace" | "walk" | "throughput" | "stream";
+            /** @description of trace: the largest TTL or hop limit, 1 to 255; default 30 */
+            last_ttl?: number;
+            /** @description of throughput: rate that the line is said to have, for the transfer time ratio of RFC 6349 */
+            line_bps?: number;
+            /** @description of throughput: of UDP: loss ratio that -search allows, such as 0.001 */
+            loss_limit_ratio?: number;
+            /** @description of sweep: of a large IPv6 prefix, the addresses that are given by hand */
+            low?: boolean;
+            /** @description of sweep: look up the names of those that answer; default true. of trace: look up the names of hops; default true */
+            names?: boolean;
+            /** @description of sweep: also the addresses that the links of the host that sweeps know */
+            neighbours?: boolean;
+            /** @description of ping: judge by this objective, such as voice */
+            objective?: string;
+            /** @description of trace: follow one flow and look for no branches */
+            one_flow?: boolean;
+            /** @description of sweep: packets a second, or unlimited (within loopback and simulated networks); default 5000 */
+            packets_per_second?: number | "unlimited";
+            /** @description of ping: bytes after the ICMP or UDP header; default 48. of trace: bytes after the ICMP or UDP header; default 24. of throughput: of UDP: bytes of payload in a packet; default 1400. of stream: bytes of UDP payload in a packet (default 172) */
+            payload_bytes?: number;
+            /** @description of stream: with -reflector: packets without TLVs (RFC 8972) */
+            plain?: boolean;
+            /** @description of ping: random intervals (Poisson) instead of even ones */
+            poisson?: boolean;
+            /** @description of walk: TCP port of the target to try */
+            port?: number;
+            /** @description of ping: probes to send to each target; default 20. of trace: probes to each hop once the route is known; the flows take turns; 0 for the route alone; default 5. of walk: probes to the gateway and to the target; default 100 */
+            probes?: number;
+            /**
+             * @description of throughput: tcp or udp; default tcp
+             * @enum {string}
+             */
+            protocol?: "tcp" | "udp";
+            /** @description of sweep: in a random order */
+            random?: boolean;
+            /** @description of throughput: of UDP: bits of payload a second (default 1M); with -search the most to look for. of stream: bits of payload a second of all streams, instead of -every: 2M */
+            rate_bps?: number;
+            /** @description of stream: the target is a STAMP or TWAMP-Light reflector of any maker */
+            reflector?: boolean;
+            /** @description of throughput: so many times; default 1 */
+            repeats?: number;
+            /** @description of trace: more probes to a hop that is silent; default 2 */
+            retries?: number;
+            /** @description of sweep: rounds; each after the first asks those that were silent; default 2 */
+            rounds?: number;
+            /** @description of throughput: of UDP: find the highest rate within -loss */
+            search?: boolean;
+            /** @description of ping: of what is random; default 1. of sweep: of what is random; default 1 */
+            seed?: number;
+            /** @description of trace: hops in a row without an answer that end it; default 5 */
+            silent?: number;
+            /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures */
+            source?: string;
+            /** @description of ping: with -via stamp: key of STAMP's authenticated mode. of stream: with -reflector: key of STAMP's authenticated mode */
+            stamp_key?: string;
+            /** @description of throughput: streams side by side; default 1 */
+            streams?: number;
+            /** @description Names or addresses; of a sweep prefixes, ranges and addresses; of a kind with two ends an agent, or ADDRESS:PORT of a responder or a reflector */
+            to: string[] | null;
+            /** @description of ping: TTL or hop limit, 1 to 255; the system's when left out */
+            ttl?: number;
+            /** @description of ping: by what: icmp, tcp:PORT, udp:PORT, stamp; several with commas, to compare them; default icmp. of sweep: by what: icmp, tcp:PORT; several with commas; default icmp. of trace: by what: icmp, udp, udp:PORT or tcp:PORT; default icmp */
+            via?: string;
+            /** @description of ping: how long to wait for an answer; default 2s. of sweep: how long to wait for answers after each round; default 1s. of trace: how long to wait for an answer; default 1s. of walk: how long to wait for an answer; default 1s */
+            wait?: string;
+            /** @description of throughput: left out of the rates of TCP, of its -for (default 2s, where there is time for it) */
+            warm_up?: string;
+            /** @description of throughput: of TCP: bytes of the buffers; the systems' choice when 0 */
+            window_bytes?: number;
+            /** @description of trace: bring the probes and their answers back as packets */
+            with_packets?: boolean;
+            /** @description of throughput: measure both machines by themselves first */
+            yardstick?: boolean;
         };
         SeenRoute: {
             /** Format: date-time */
@@ -2575,25 +2939,6 @@ export interface components {
             /** Format: date-time */
             at: string;
         };
-        SweepOrder: {
-            beyond?: boolean;
-            exclude?: string[] | null;
-            /** @description Name of the agent */
-            from: string;
-            low?: boolean;
-            /**
-             * Format: double
-             * @description Default 5000
-             */
-            packets_per_second?: number;
-            random?: boolean;
-            /** @description Prefixes, ranges (192.0.2.10-20) and addresses */
-            to: string[] | null;
-            /** @description icmp, tcp:PORT; several with commas. Default icmp */
-            via?: string;
-            /** @description For answers, after each round. Default 1s */
-            wait?: string;
-        };
         TakeBaselineBody: {
             /** @description How far back, such as 24h; the training window when left out */
             last?: string;
@@ -2793,36 +3138,6 @@ export interface components {
             /** Format: date-time */
             at: string;
         };
-        TraceOrder: {
-            /** @description Trace back at the same time, by the agent that stands at the target or at its site */
-            both_ways?: boolean;
-            /** @description A name such as EF, or a number */
-            dscp?: string;
-            /**
-             * @description Of targets that are names. Default 4
-             * @enum {string}
-             */
-            family?: "4" | "6" | "both";
-            /** @description Find the largest packet that each hop gets */
-            find_path_mtu?: boolean;
-            /** @description Name of the agent */
-            from: string;
-            /** @description Between the probes to a hop. Default 1s */
-            interval?: string;
-            /** @description Follow one flow and look for no branches */
-            one_flow?: boolean;
-            /**
-             * Format: int64
-             * @description To each hop once the route is known. Default 5
-             */
-            probes?: number;
-            /** @description Names or addresses */
-            to: string[] | null;
-            /** @description icmp, udp:PORT or tcp:PORT. Default icmp */
-            via?: string;
-            /** @description For an answer. Default 1s */
-            wait?: string;
-        };
         TraceReport: {
             address: string;
             back?: components["schemas"]["TraceReport"];
@@ -2901,66 +3216,6 @@ export interface components {
             /** Format: date-time */
             at: string;
         };
-        TwoEndedOrder: {
-            dscp?: string;
-            /** @description How long, of one direction. Default 10s */
-            for?: string;
-            /** @description Name of the agent at the near end */
-            from: string;
-            /** @description Of a responder without a service, or of a reflector's authenticated mode */
-            key?: string;
-            /** @enum {string} */
-            kind: "throughput" | "stream";
-            /** @description What else there is to say */
-            request?: components["schemas"]["TwoRequest"];
-            /** @description Name of the agent at the far end, or ADDRESS:PORT of a responder or of a reflector */
-            to: string;
-        };
-        TwoRequest: {
-            buffer?: string;
-            /** Format: int64 */
-            burst?: number;
-            /** Format: int64 */
-            bytes?: number;
-            /** Format: int64 */
-            calls?: number;
-            codec?: string;
-            congestion?: string;
-            direction?: string;
-            /** Format: int32 */
-            dscp?: number;
-            /**
-             * Format: int64
-             * @enum {integer}
-             */
-            family?: 0 | 4 | 6;
-            /** Format: int64 */
-            for?: number;
-            /** Format: int64 */
-            interval?: number;
-            /** Format: double */
-            line_bps?: number;
-            /** Format: double */
-            loss_limit_ratio?: number;
-            no_explain?: boolean;
-            /** Format: int64 */
-            payload_bytes?: number;
-            plain?: boolean;
-            protocol?: string;
-            /** Format: double */
-            rate_bps?: number;
-            reflector?: boolean;
-            /** Format: int64 */
-            repeats?: number;
-            search?: boolean;
-            /** Format: int64 */
-            streams?: number;
-            /** Format: int64 */
-            warm_up?: number;
-            /** Format: int64 */
-            window_bytes?: number;
-            yardstick?: boolean;
-        };
         Walk: {
             /** @description That was measured; empty when none was known */
             address: string;
@@ -2970,36 +3225,24 @@ export interface components {
             steps: components["schemas"]["Step"][] | null;
             target: string;
         };
-        WalkOrder: {
-            /** @description Of a target that is a name, where it is known otherwise */
+        Watch: {
+            /** @description of walk: the address of a target that is a name, where it is known */
             address?: string;
+            /** @description of ping: measure every address of a name, not the first */
+            all_addresses?: boolean;
+            /** @description of sweep: confirm a sweep of addresses that are neither private, own nor of documentation */
+            beyond?: boolean;
+            /** @description of trace: trace back from the target at the same time, where an agent (or with -world its host) stands */
+            both_ways?: boolean;
             /**
-             * @description Of a target that is a name
+             * @description of stream: de-jitter buffer of a call: fixed (40 ms) or adaptive; default fixed
              * @enum {string}
              */
-            family?: "4" | "6";
-            /** @description Name of the agent */
-            from: string;
-            /** @description Between probes. Default 20ms */
-            interval?: string;
-            /**
-             * Format: int64
-             * @description A TCP port of the target
-             */
-            port?: number;
-            /**
-             * Format: int64
-             * @description To the gateway and to the target. Default 100
-             */
-            probes?: number;
-            /** @description Name or address of the target */
-            to: string;
-        };
-        Watch: {
-            /** @description Of a sweep: confirms addresses that are neither private nor of documentation */
-            beyond?: boolean;
-            /** @description Of streams that are calls: fixed or adaptive de-jitter buffer */
-            buffer?: string;
+            buffer?: "fixed" | "adaptive";
+            /** @description of throughput: of UDP: packets that leave together; evenly spread when 0 */
+            burst?: number;
+            /** @description of throughput: of TCP: end a stream after so many bytes */
+            bytes?: number;
             /**
              * Format: double
              * @description Both ways, IP layer; left out when it is not known beforehand, as for what TCP moves
@@ -3007,189 +3250,292 @@ export interface components {
             bytes_per_day?: number;
             /**
              * Format: int64
-             * @description Of throughput: that it may send a day. Default 5 GiB
+             * @description Of load runs: that they may send a day. Default 5 GiB
              */
             bytes_per_day_most?: number;
-            /** @description Of streams: sent as a call of this codec */
+            /** @description of stream: streams side by side; default 1 */
+            calls?: number;
+            /** @description of stream: send as a call of this codec does */
             codec?: string;
-            /** @description Of throughput and streams: there, back, both or each */
-            direction?: string;
-            /** @description A name such as EF, or a number */
+            /** @description of throughput: of TCP: congestion control, as the systems name it */
+            congestion?: string;
+            /**
+             * @description of throughput: there, back, each (one after the other) or both (at once); default each. of stream: there, back or both; default both
+             * @enum {string}
+             */
+            direction?: "there" | "back" | "each" | "both";
+            /** @description of ping: refuse probes that do not fit instead of cutting them up */
+            dont_fragment?: boolean;
+            /** @description of ping: service class, by name such as EF or by number. of trace: service class, by name such as EF or by number. of throughput: service class, by name such as EF or by number. of stream: service class, by name such as EF or by number */
             dscp?: string;
-            /** @description Time between runs, such as 5m; continuous when left out */
+            /** @description As repeat, its older name */
             every?: string;
-            /** @description Of a sweep: what is left out */
-            exclude?: string[] | null;
-            /** @description 4, 6 or both; of targets that are names. Default 4 */
+            /** @description of sweep: prefix, range or address to leave out; several with commas, or given several times */
+            exclude?: string[];
+            /** @description of throughput: of TCP: find out what held it back; default true */
+            explain?: boolean;
+            /** @description of ping: 4, 6 or both; of targets that are names (default 4, else 6). of trace: 4, 6 or both; of targets that are names (default 4, else 6). of walk: 4 or 6; of a target that is a name (default 4, else 6). of throughput: 4 or 6, of a far end that is a name (default 4, else 6). of stream: 4 or 6, of a far end that is a name (default 4, else 6) */
             family?: string;
-            /** @description Of a trace: find the largest packet that each hop gets */
+            /** @description of ping: search for the largest packet that arrives whole, too. of trace: find the largest packet that each hop gets, too */
             find_path_mtu?: boolean;
-            /** @description Of throughput and streams: how long, of one direction. Default 10s */
+            /** @description of trace: the TTL or hop limit to begin with; default 1 */
+            first_ttl?: number;
+            /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s */
             for?: string;
             /** @description Names of agents */
             from: string[] | null;
             id: string;
-            /** @description Time between probes. Default 1s */
+            /** @description of ping: interface to send by, of the host that measures. of sweep: interface to send by, of the host that measures. of trace: interface to send by, of the host that measures */
+            interface?: string;
+            /** @description of ping: time between probes to a target; default 1s. of trace: time between probes to a hop; many routers answer one a second; default 1s. of walk: time between probes; default 20ms. of stream: time between packets of a stream (default 20ms) */
             interval?: string;
             /**
-             * @description What is measured. Default ping. The targets of a sweep are prefixes, ranges and addresses
+             * @description What is measured; the first of the list of kinds when left out
              * @enum {string}
              */
-            kind?: "ping" | "sweep" | "trace" | "throughput" | "stream";
+            kind?: "ping" | "sweep" | "trace" | "walk" | "throughput" | "stream";
             /** @description The last failed or missed one, or of a periodic watch the last */
             last_run?: components["schemas"]["Run"];
-            /** @description Of a sweep: of a large IPv6 prefix, the addresses that are given by hand */
+            /** @description of trace: the largest TTL or hop limit, 1 to 255; default 30 */
+            last_ttl?: number;
+            /** @description of throughput: rate that the line is said to have, for the transfer time ratio of RFC 6349 */
+            line_bps?: number;
+            /** @description of throughput: of UDP: loss ratio that -search allows, such as 0.001 */
+            loss_limit_ratio?: number;
+            /** @description of sweep: of a large IPv6 prefix, the addresses that are given by hand */
             low?: boolean;
             /** @description Unique */
             name: string;
+            /** @description of sweep: look up the names of those that answer; default true. of trace: look up the names of hops; default true */
+            names?: boolean;
+            /** @description of sweep: also the addresses that the links of the host that sweeps know */
+            neighbours?: boolean;
             /**
              * Format: date-time
              * @description null when continuous or paused
              */
             next_due_at: string | null;
-            /** @description Of a trace: follow one flow and look for no branches */
+            /** @description of ping: judge by this objective, such as voice */
+            objective?: string;
+            /** @description of trace: follow one flow and look for no branches */
             one_flow?: boolean;
-            /**
-             * Format: double
-             * @description Of a sweep. Default 5000
-             */
-            packets_per_second?: number;
+            /** @description of sweep: packets a second, or unlimited (within loopback and simulated networks); default 5000 */
+            packets_per_second?: number | "unlimited";
             /** Format: int64 */
             paths: number;
             paused?: boolean;
-            /**
-             * Format: int64
-             * @description Default 48
-             */
+            /** @description of ping: bytes after the ICMP or UDP header; default 48. of trace: bytes after the ICMP or UDP header; default 24. of throughput: of UDP: bytes of payload in a packet; default 1400. of stream: bytes of UDP payload in a packet (default 172) */
             payload_bytes?: number;
-            /**
-             * Format: int64
-             * @description Probes of a run. Default 20
-             */
+            /** @description of stream: with -reflector: packets without TLVs (RFC 8972) */
+            plain?: boolean;
+            /** @description of ping: random intervals (Poisson) instead of even ones */
+            poisson?: boolean;
+            /** @description of walk: TCP port of the target to try */
+            port?: number;
+            /** @description of ping: probes to send to each target; default 20. of trace: probes to each hop once the route is known; the flows take turns; 0 for the route alone; default 5. of walk: probes to the gateway and to the target; default 100 */
             probes?: number;
             /**
              * Format: double
              * @description Over all its paths; left out when it is not known beforehand
              */
             probes_per_day?: number;
-            /** @description Of throughput: tcp or udp */
-            protocol?: string;
-            /** @description Of a sweep: in a random order */
+            /**
+             * @description of throughput: tcp or udp; default tcp
+             * @enum {string}
+             */
+            protocol?: "tcp" | "udp";
+            /** @description of sweep: in a random order */
             random?: boolean;
-            /**
-             * Format: double
-             * @description Of datagrams: bits of payload a second
-             */
+            /** @description of throughput: of UDP: bits of payload a second (default 1M); with -search the most to look for. of stream: bits of payload a second of all streams, instead of -every: 2M */
             rate_bps?: number;
-            /**
-             * Format: int64
-             * @description Of throughput: times in a row
-             */
+            /** @description of stream: the target is a STAMP or TWAMP-Light reflector of any maker */
+            reflector?: boolean;
+            /** @description Time between runs, such as 5m; continuous when left out */
+            repeat?: string;
+            /** @description of throughput: so many times; default 1 */
             repeats?: number;
-            /** @description Of throughput by UDP: the highest rate without loss, up to rate_bps */
+            /** @description of trace: more probes to a hop that is silent; default 2 */
+            retries?: number;
+            /** @description of sweep: rounds; each after the first asks those that were silent; default 2 */
+            rounds?: number;
+            /** @description of throughput: of UDP: find the highest rate within -loss */
             search?: boolean;
-            /**
-             * Format: int64
-             * @description Of throughput: side by side
-             */
+            /** @description of ping: of what is random; default 1. of sweep: of what is random; default 1 */
+            seed?: number;
+            /** @description of trace: hops in a row without an answer that end it; default 5 */
+            silent?: number;
+            /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures */
+            source?: string;
+            /** @description of ping: with -via stamp: key of STAMP's authenticated mode. of stream: with -reflector: key of STAMP's authenticated mode */
+            stamp_key?: string;
+            /** @description of throughput: streams side by side; default 1 */
             streams?: number;
+            /** @description Words to find the paths by */
             tags?: string[] | null;
-            /** @description Names or addresses */
+            /** @description Names or addresses; of a sweep prefixes, ranges and addresses */
             to: string[] | null;
-            /** @description icmp, tcp:PORT, udp:PORT or stamp; several with commas. Default icmp */
+            /** @description of ping: TTL or hop limit, 1 to 255; the system's when left out */
+            ttl?: number;
+            /** @description of ping: by what: icmp, tcp:PORT, udp:PORT, stamp; several with commas, to compare them; default icmp. of sweep: by what: icmp, tcp:PORT; several with commas; default icmp. of trace: by what: icmp, udp, udp:PORT or tcp:PORT; default icmp */
             via?: string;
-            /** @description For an answer. Default 2s */
+            /** @description of ping: how long to wait for an answer; default 2s. of sweep: how long to wait for answers after each round; default 1s. of trace: how long to wait for an answer; default 1s. of walk: how long to wait for an answer; default 1s */
             wait?: string;
+            /** @description of throughput: left out of the rates of TCP, of its -for (default 2s, where there is time for it) */
+            warm_up?: string;
+            /** @description of throughput: of TCP: bytes of the buffers; the systems' choice when 0 */
+            window_bytes?: number;
+            /** @description of trace: bring the probes and their answers back as packets */
+            with_packets?: boolean;
+            /** @description of throughput: measure both machines by themselves first */
+            yardstick?: boolean;
         };
         WatchEvent: {
             /** Format: date-time */
             at: string;
         };
         WatchSpec: {
-            /** @description Of a sweep: confirms addresses that are neither private nor of documentation */
+            /** @description of walk: the address of a target that is a name, where it is known */
+            address?: string;
+            /** @description of ping: measure every address of a name, not the first */
+            all_addresses?: boolean;
+            /** @description of sweep: confirm a sweep of addresses that are neither private, own nor of documentation */
             beyond?: boolean;
-            /** @description Of streams that are calls: fixed or adaptive de-jitter buffer */
-            buffer?: string;
+            /** @description of trace: trace back from the target at the same time, where an agent (or with -world its host) stands */
+            both_ways?: boolean;
+            /**
+             * @description of stream: de-jitter buffer of a call: fixed (40 ms) or adaptive; default fixed
+             * @enum {string}
+             */
+            buffer?: "fixed" | "adaptive";
+            /** @description of throughput: of UDP: packets that leave together; evenly spread when 0 */
+            burst?: number;
+            /** @description of throughput: of TCP: end a stream after so many bytes */
+            bytes?: number;
             /**
              * Format: int64
-             * @description Of throughput: that it may send a day. Default 5 GiB
+             * @description Of load runs: that they may send a day. Default 5 GiB
              */
             bytes_per_day_most?: number;
-            /** @description Of streams: sent as a call of this codec */
+            /** @description of stream: streams side by side; default 1 */
+            calls?: number;
+            /** @description of stream: send as a call of this codec does */
             codec?: string;
-            /** @description Of throughput and streams: there, back, both or each */
-            direction?: string;
-            /** @description A name such as EF, or a number */
+            /** @description of throughput: of TCP: congestion control, as the systems name it */
+            congestion?: string;
+            /**
+             * @description of throughput: there, back, each (one after the other) or both (at once); default each. of stream: there, back or both; default both
+             * @enum {string}
+             */
+            direction?: "there" | "back" | "each" | "both";
+            /** @description of ping: refuse probes that do not fit instead of cutting them up */
+            dont_fragment?: boolean;
+            /** @description of ping: service class, by name such as EF or by number. of trace: service class, by name such as EF or by number. of throughput: service class, by name such as EF or by number. of stream: service class, by name such as EF or by number */
             dscp?: string;
-            /** @description Time between runs, such as 5m; continuous when left out */
+            /** @description As repeat, its older name */
             every?: string;
-            /** @description Of a sweep: what is left out */
-            exclude?: string[] | null;
-            /** @description 4, 6 or both; of targets that are names. Default 4 */
+            /** @description of sweep: prefix, range or address to leave out; several with commas, or given several times */
+            exclude?: string[];
+            /** @description of throughput: of TCP: find out what held it back; default true */
+            explain?: boolean;
+            /** @description of ping: 4, 6 or both; of targets that are names (default 4, else 6). of trace: 4, 6 or both; of targets that are names (default 4, else 6). of walk: 4 or 6; of a target that is a name (default 4, else 6). of throughput: 4 or 6, of a far end that is a name (default 4, else 6). of stream: 4 or 6, of a far end that is a name (default 4, else 6) */
             family?: string;
-            /** @description Of a trace: find the largest packet that each hop gets */
+            /** @description of ping: search for the largest packet that arrives whole, too. of trace: find the largest packet that each hop gets, too */
             find_path_mtu?: boolean;
-            /** @description Of throughput and streams: how long, of one direction. Default 10s */
+            /** @description of trace: the TTL or hop limit to begin with; default 1 */
+            first_ttl?: number;
+            /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s */
             for?: string;
             /** @description Names of agents */
             from: string[] | null;
-            /** @description Time between probes. Default 1s */
+            /** @description of ping: interface to send by, of the host that measures. of sweep: interface to send by, of the host that measures. of trace: interface to send by, of the host that measures */
+            interface?: string;
+            /** @description of ping: time between probes to a target; default 1s. of trace: time between probes to a hop; many routers answer one a second; default 1s. of walk: time between probes; default 20ms. of stream: time between packets of a stream (default 20ms) */
             interval?: string;
             /**
-             * @description What is measured. Default ping. The targets of a sweep are prefixes, ranges and addresses
+             * @description What is measured; the first of the list of kinds when left out
              * @enum {string}
              */
-            kind?: "ping" | "sweep" | "trace" | "throughput" | "stream";
-            /** @description Of a sweep: of a large IPv6 prefix, the addresses that are given by hand */
+            kind?: "ping" | "sweep" | "trace" | "walk" | "throughput" | "stream";
+            /** @description of trace: the largest TTL or hop limit, 1 to 255; default 30 */
+            last_ttl?: number;
+            /** @description of throughput: rate that the line is said to have, for the transfer time ratio of RFC 6349 */
+            line_bps?: number;
+            /** @description of throughput: of UDP: loss ratio that -search allows, such as 0.001 */
+            loss_limit_ratio?: number;
+            /** @description of sweep: of a large IPv6 prefix, the addresses that are given by hand */
             low?: boolean;
             /** @description Unique */
             name: string;
-            /** @description Of a trace: follow one flow and look for no branches */
+            /** @description of sweep: look up the names of those that answer; default true. of trace: look up the names of hops; default true */
+            names?: boolean;
+            /** @description of sweep: also the addresses that the links of the host that sweeps know */
+            neighbours?: boolean;
+            /** @description of ping: judge by this objective, such as voice */
+            objective?: string;
+            /** @description of trace: follow one flow and look for no branches */
             one_flow?: boolean;
-            /**
-             * Format: double
-             * @description Of a sweep. Default 5000
-             */
-            packets_per_second?: number;
+            /** @description of sweep: packets a second, or unlimited (within loopback and simulated networks); default 5000 */
+            packets_per_second?: number | "unlimited";
             paused?: boolean;
-            /**
-             * Format: int64
-             * @description Default 48
-             */
+            /** @description of ping: bytes after the ICMP or UDP header; default 48. of trace: bytes after the ICMP or UDP header; default 24. of throughput: of UDP: bytes of payload in a packet; default 1400. of stream: bytes of UDP payload in a packet (default 172) */
             payload_bytes?: number;
-            /**
-             * Format: int64
-             * @description Probes of a run. Default 20
-             */
+            /** @description of stream: with -reflector: packets without TLVs (RFC 8972) */
+            plain?: boolean;
+            /** @description of ping: random intervals (Poisson) instead of even ones */
+            poisson?: boolean;
+            /** @description of walk: TCP port of the target to try */
+            port?: number;
+            /** @description of ping: probes to send to each target; default 20. of trace: probes to each hop once the route is known; the flows take turns; 0 for the route alone; default 5. of walk: probes to the gateway and to the target; default 100 */
             probes?: number;
-            /** @description Of throughput: tcp or udp */
-            protocol?: string;
-            /** @description Of a sweep: in a random order */
+            /**
+             * @description of throughput: tcp or udp; default tcp
+             * @enum {string}
+             */
+            protocol?: "tcp" | "udp";
+            /** @description of sweep: in a random order */
             random?: boolean;
-            /**
-             * Format: double
-             * @description Of datagrams: bits of payload a second
-             */
+            /** @description of throughput: of UDP: bits of payload a second (default 1M); with -search the most to look for. of stream: bits of payload a second of all streams, instead of -every: 2M */
             rate_bps?: number;
-            /**
-             * Format: int64
-             * @description Of throughput: times in a row
-             */
+            /** @description of stream: the target is a STAMP or TWAMP-Light reflector of any maker */
+            reflector?: boolean;
+            /** @description Time between runs, such as 5m; continuous when left out */
+            repeat?: string;
+            /** @description of throughput: so many times; default 1 */
             repeats?: number;
-            /** @description Of throughput by UDP: the highest rate without loss, up to rate_bps */
+            /** @description of trace: more probes to a hop that is silent; default 2 */
+            retries?: number;
+            /** @description of sweep: rounds; each after the first asks those that were silent; default 2 */
+            rounds?: number;
+            /** @description of throughput: of UDP: find the highest rate within -loss */
             search?: boolean;
-            /**
-             * Format: int64
-             * @description Of throughput: side by side
-             */
+            /** @description of ping: of what is random; default 1. of sweep: of what is random; default 1 */
+            seed?: number;
+            /** @description of trace: hops in a row without an answer that end it; default 5 */
+            silent?: number;
+            /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures */
+            source?: string;
+            /** @description of ping: with -via stamp: key of STAMP's authenticated mode. of stream: with -reflector: key of STAMP's authenticated mode */
+            stamp_key?: string;
+            /** @description of throughput: streams side by side; default 1 */
             streams?: number;
+            /** @description Words to find the paths by */
             tags?: string[] | null;
-            /** @description Names or addresses */
+            /** @description Names or addresses; of a sweep prefixes, ranges and addresses */
             to: string[] | null;
-            /** @description icmp, tcp:PORT, udp:PORT or stamp; several with commas. Default icmp */
+            /** @description of ping: TTL or hop limit, 1 to 255; the system's when left out */
+            ttl?: number;
+            /** @description of ping: by what: icmp, tcp:PORT, udp:PORT, stamp; several with commas, to compare them; default icmp. of sweep: by what: icmp, tcp:PORT; several with commas; default icmp. of trace: by what: icmp, udp, udp:PORT or tcp:PORT; default icmp */
             via?: string;
-            /** @description For an answer. Default 2s */
+            /** @description of ping: how long to wait for an answer; default 2s. of sweep: how long to wait for answers after each round; default 1s. of trace: how long to wait for an answer; default 1s. of walk: how long to wait for an answer; default 1s */
             wait?: string;
+            /** @description of throughput: left out of the rates of TCP, of its -for (default 2s, where there is time for it) */
+            warm_up?: string;
+            /** @description of throughput: of TCP: bytes of the buffers; the systems' choice when 0 */
+            window_bytes?: number;
+            /** @description of trace: bring the probes and their answers back as packets */
+            with_packets?: boolean;
+            /** @description of throughput: measure both machines by themselves first */
+            yardstick?: boolean;
         };
         YardstickReport: {
             /** Format: double */
@@ -4469,6 +4815,98 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Incident"][] | null;
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kind"][] | null;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -6401,10 +6839,22 @@ export interface operations {
     "list-runs": {
         parameters: {
             query?: {
+                /** @description Of this kind of measurement; of all when left out */
+                kind?: string;
                 path?: string;
                 /** @description Name or identifier */
                 watch?: string;
+                /** @description Name of an agent */
+                from?: string;
+                /** @description Target, as it was asked for */
+                to?: string;
+                /** @description Kind of probe */
+                via?: string;
                 outcome?: "running" | "done" | "failed" | "missed" | "cancelled";
+                /** @description Begun at this time or later */
+                from_at?: string;
+                /** @description Begun before */
+                to_at?: string;
                 /** @description started_at of the last of the page before */
                 before_at?: string;
                 /** @description Its id: without it, others of the very same time are left out. The header Link names the next page whole */
@@ -6519,7 +6969,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Measurement"];
+                "application/json": components["schemas"]["RunOrder"];
             };
         };
         responses: {
@@ -6552,6 +7002,15 @@ export interface operations {
             };
             /** @description Forbidden */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6599,7 +7058,10 @@ export interface operations {
     };
     "get-run": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Of a route: lay it beside last, baseline, or another trace's identifier */
+                compare?: string;
+            };
             header?: never;
             path: {
                 id: string;
@@ -6617,6 +7079,213 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "stop-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "hear-run": {
+        parameters: {
+            query?: {
+                /** @description What came behind so many */
+                after?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Heard"];
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */
@@ -7079,7 +7748,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SweepOrder"];
+                "application/json": components["schemas"]["RunOrder"];
             };
         };
         responses: {
@@ -7385,7 +8054,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TraceOrder"];
+                "application/json": components["schemas"]["RunOrder"];
             };
         };
         responses: {
@@ -7695,7 +8364,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TwoEndedOrder"];
+                "application/json": components["schemas"]["EndOrder"];
             };
         };
         responses: {
@@ -7977,7 +8646,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WalkOrder"];
+                "application/json": components["schemas"]["EndOrder"];
             };
         };
         responses: {

@@ -66,17 +66,6 @@ type InviteOrder struct {
 	Lasts  string `json:"lasts,omitempty" doc:"How long it can be used, such as 24h"`
 }
 
-// TwoEndedOrder asks for a measurement with two ends.
-type TwoEndedOrder struct {
-	Kind    string          `json:"kind" enum:"throughput,stream"`
-	From    string          `json:"from" doc:"Name of the agent at the near end"`
-	To      string          `json:"to" doc:"Name of the agent at the far end, or ADDRESS:PORT of a responder or of a reflector"`
-	Key     string          `json:"key,omitempty" doc:"Of a responder without a service, or of a reflector's authenticated mode"`
-	For     string          `json:"for,omitempty" doc:"How long, of one direction. Default 10s"`
-	DSCP    string          `json:"dscp,omitempty"`
-	Request plan.TwoRequest `json:"request,omitempty" doc:"What else there is to say"`
-}
-
 // TwoEnded is a measurement with two ends.
 type TwoEnded struct {
 	ID        string                    `json:"id"`
@@ -237,52 +226,6 @@ type NormalSteps struct {
 	HighMs []float64   `json:"high_ms"`
 }
 
-// WatchSpec is what a watch measures.
-type WatchSpec struct {
-	Name     string   `json:"name" yaml:"name" doc:"Unique"`
-	From     []string `json:"from" yaml:"from" doc:"Names of agents"`
-	To       []string `json:"to" yaml:"to" doc:"Names or addresses"`
-	Via      string   `json:"via,omitempty" yaml:"via" doc:"icmp, tcp:PORT, udp:PORT or stamp; several with commas. Default icmp"`
-	Family   string   `json:"family,omitempty" yaml:"family" doc:"4, 6 or both; of targets that are names. Default 4"`
-	Every    string   `json:"every,omitempty" yaml:"every" doc:"Time between runs, such as 5m; continuous when left out"`
-	Interval string   `json:"interval,omitempty" yaml:"interval" doc:"Time between probes. Default 1s"`
-	Probes   int      `json:"probes,omitempty" yaml:"probes" doc:"Probes of a run. Default 20"`
-	Wait     string   `json:"wait,omitempty" yaml:"wait" doc:"For an answer. Default 2s"`
-	Payload  int      `json:"payload_bytes,omitempty" yaml:"payload" doc:"Default 48"`
-	DSCP     string   `json:"dscp,omitempty" yaml:"dscp" doc:"A name such as EF, or a number"`
-	Paused   bool     `json:"paused,omitempty" yaml:"paused"`
-	Tags     []string `json:"tags,omitempty" yaml:"tags"`
-	Kind     string   `json:"kind,omitempty" yaml:"kind" enum:"ping,sweep,trace,throughput,stream" doc:"What is measured. Default ping. The targets of a sweep are prefixes, ranges and addresses"`
-	Exclude  []string `json:"exclude,omitempty" yaml:"exclude" doc:"Of a sweep: what is left out"`
-	Rate     float64  `json:"packets_per_second,omitempty" yaml:"rate" doc:"Of a sweep. Default 5000"`
-	Random   bool     `json:"random,omitempty" yaml:"random" doc:"Of a sweep: in a random order"`
-	Low      bool     `json:"low,omitempty" yaml:"low" doc:"Of a sweep: of a large IPv6 prefix, the addresses that are given by hand"`
-	Beyond   bool     `json:"beyond,omitempty" yaml:"beyond" doc:"Of a sweep: confirms addresses that are neither private nor of documentation"`
-	OneFlow  bool     `json:"one_flow,omitempty" yaml:"one_flow" doc:"Of a trace: follow one flow and look for no branches"`
-	PathMTU  bool     `json:"find_path_mtu,omitempty" yaml:"path_mtu" doc:"Of a trace: find the largest packet that each hop gets"`
-	For      string   `json:"for,omitempty" yaml:"for" doc:"Of throughput and streams: how long, of one direction. Default 10s"`
-	Bits     float64  `json:"rate_bps,omitempty" yaml:"rate_bps" doc:"Of datagrams: bits of payload a second"`
-	Protocol string   `json:"protocol,omitempty" yaml:"protocol" doc:"Of throughput: tcp or udp"`
-	Streams  int      `json:"streams,omitempty" yaml:"streams" doc:"Of throughput: side by side"`
-	Direct   string   `json:"direction,omitempty" yaml:"direction" doc:"Of throughput and streams: there, back, both or each"`
-	Codec    string   `json:"codec,omitempty" yaml:"codec" doc:"Of streams: sent as a call of this codec"`
-	Buffer   string   `json:"buffer,omitempty" yaml:"buffer" doc:"Of streams that are calls: fixed or adaptive de-jitter buffer"`
-	Search   bool     `json:"search,omitempty" yaml:"search" doc:"Of throughput by UDP: the highest rate without loss, up to rate_bps"`
-	Repeats  int      `json:"repeats,omitempty" yaml:"repeats" doc:"Of throughput: times in a row"`
-	DayBytes int64    `json:"bytes_per_day_most,omitempty" yaml:"bytes_per_day" doc:"Of throughput: that it may send a day. Default 5 GiB"`
-}
-
-// WalkOrder asks for a walk from near to far.
-type WalkOrder struct {
-	From     string `json:"from" doc:"Name of the agent"`
-	To       string `json:"to" doc:"Name or address of the target"`
-	Address  string `json:"address,omitempty" doc:"Of a target that is a name, where it is known otherwise"`
-	Family   string `json:"family,omitempty" enum:"4,6" doc:"Of a target that is a name"`
-	Port     int    `json:"port,omitempty" minimum:"1" maximum:"65535" doc:"A TCP port of the target"`
-	Probes   int    `json:"probes,omitempty" doc:"To the gateway and to the target. Default 100"`
-	Interval string `json:"interval,omitempty" doc:"Between probes. Default 20ms"`
-}
-
 // Walk is a walk from near to far.
 type Walk struct {
 	From     string         `json:"from"`
@@ -290,19 +233,6 @@ type Walk struct {
 	Address  string         `json:"address" doc:"That was measured; empty when none was known"`
 	Steps    []finding.Step `json:"steps" doc:"From near to far, as far as it went"`
 	Findings []Finding      `json:"findings"`
-}
-
-// SweepOrder asks for a sweep on demand.
-type SweepOrder struct {
-	From    string   `json:"from" doc:"Name of the agent"`
-	To      []string `json:"to" doc:"Prefixes, ranges (192.0.2.10-20) and addresses"`
-	Exclude []string `json:"exclude,omitempty"`
-	Via     string   `json:"via,omitempty" doc:"icmp, tcp:PORT; several with commas. Default icmp"`
-	Rate    float64  `json:"packets_per_second,omitempty" doc:"Default 5000"`
-	Wait    string   `json:"wait,omitempty" doc:"For answers, after each round. Default 1s"`
-	Random  bool     `json:"random,omitempty"`
-	Low     bool     `json:"low,omitempty"`
-	Beyond  bool     `json:"beyond,omitempty"`
 }
 
 // Sweep is a sweep that was made, or is going on.
@@ -322,49 +252,34 @@ type Sweep struct {
 	Report    *sweep.Report `json:"report,omitempty" doc:"Left out in lists, and as long as there is none"`
 }
 
-// Watch is a watch and what it costs.
-type Watch struct {
-	ID string `json:"id"`
-	WatchSpec
-	Paths        int        `json:"paths"`
-	ProbesPerDay float64    `json:"probes_per_day,omitzero" doc:"Over all its paths; left out when it is not known beforehand"`
-	BytesPerDay  float64    `json:"bytes_per_day,omitzero" doc:"Both ways, IP layer; left out when it is not known beforehand, as for what TCP moves"`
-	NextDueAt    *time.Time `json:"next_due_at" doc:"null when continuous or paused"`
-	LastRun      *Run       `json:"last_run,omitempty" doc:"The last failed or missed one, or of a periodic watch the last"`
-}
-
 // Run is one execution of a measurement.
 type Run struct {
-	ID       string     `json:"id"`
-	Watch    string     `json:"watch" doc:"Empty for a run on demand"`
-	PathID   string     `json:"path_id"`
-	From     string     `json:"from"`
-	To       string     `json:"to"`
-	Family   int        `json:"family"`
-	Via      string     `json:"via" doc:"Kind of probe"`
-	StartAt  time.Time  `json:"started_at"`
-	EndedAt  *time.Time `json:"ended_at"`
-	Address  string     `json:"address" doc:"That was measured, once it is known"`
-	Outcome  string     `json:"outcome" enum:"running,done,failed,missed,cancelled"`
-	Reason   string     `json:"reason"`
-	Heard    int        `json:"heard" doc:"Probes whose fate is known, while it runs"`
-	Of       int        `json:"of"`
-	Reading  *Reading   `json:"reading,omitempty" doc:"While it runs, of the probes so far"`
-	RTTsMs   []*float64 `json:"rtts_ms" doc:"Of the newest probes, in the order of sending; null for those that were not answered. Empty in lists"`
-	Findings []Finding  `json:"findings"`
-}
-
-// Measurement asks for a measurement on demand.
-type Measurement struct {
-	From     string   `json:"from" doc:"Name of the agent"`
-	To       []string `json:"to"`
-	Via      string   `json:"via,omitempty" doc:"icmp, tcp:PORT, udp:PORT or stamp; several with commas"`
-	Family   string   `json:"family,omitempty"`
-	Probes   int      `json:"probes,omitempty"`
-	Interval string   `json:"interval,omitempty"`
-	Wait     string   `json:"wait,omitempty"`
-	Payload  int      `json:"payload_bytes,omitempty"`
-	DSCP     string   `json:"dscp,omitempty"`
+	ID       string          `json:"id"`
+	Kind     string          `json:"kind"`
+	Watch    string          `json:"watch" doc:"Empty for a run on demand"`
+	PathID   string          `json:"path_id" doc:"Of kinds whose results are readings of a path; else empty"`
+	From     string          `json:"from"`
+	To       string          `json:"to"`
+	Family   int             `json:"family" doc:"0 where the kind does not tell them apart"`
+	Via      string          `json:"via" doc:"Kind of probe; empty where there is no choice"`
+	StartAt  time.Time       `json:"started_at"`
+	EndedAt  *time.Time      `json:"ended_at"`
+	Address  string          `json:"address" doc:"That was measured, once it is known"`
+	Outcome  string          `json:"outcome" enum:"running,done,failed,missed,cancelled"`
+	Reason   string          `json:"reason"`
+	Heard    int             `json:"heard" doc:"Probes whose fate is known, while it runs; of other kinds how far it is, of 'of'"`
+	Of       int             `json:"of"`
+	Says     string          `json:"says,omitempty" doc:"Which of its steps goes on"`
+	ThereBps *float64        `json:"there_bps,omitempty" doc:"Payload, at the receiver"`
+	BackBps  *float64        `json:"back_bps,omitempty"`
+	MOS      *float64        `json:"mos,omitempty" doc:"Of the worse direction"`
+	Answered *int64          `json:"answered_count,omitempty" doc:"Probes, addresses, hops or steps"`
+	Asked    *int64          `json:"asked_count,omitempty"`
+	Live     []LiveSecond    `json:"live,omitempty" doc:"Of what goes on between two ends, second by second"`
+	Reading  *Reading        `json:"reading,omitempty" doc:"While it runs, of the probes so far"`
+	RTTsMs   []*float64      `json:"rtts_ms" doc:"Of the newest probes, in the order of sending; null for those that were not answered. Empty in lists"`
+	Findings []Finding       `json:"findings"`
+	Result   json.RawMessage `json:"result,omitempty" doc:"What it found, in the form of its kind; while it runs what there is so far. Left out in lists"`
 }
 
 // Notice is something to know of the service itself.
@@ -382,4 +297,36 @@ type Change struct {
 	What   string          `json:"what" doc:"Such as watch_removed, agent_joined, baseline_pinned"`
 	Name   string          `json:"name" doc:"Of what was changed"`
 	Detail json.RawMessage `json:"detail" doc:"What it was before, and is after"`
+}
+
+// Heard is what a run told as it went, in the form of its kind.
+type Heard struct {
+	More []json.RawMessage `json:"heard"`
+	Next int               `json:"next" doc:"To ask with as 'after' for what is told from now on"`
+	Over bool              `json:"over" doc:"Nothing comes any more"`
+}
+
+// Kind is a kind of measurement.
+type Kind struct {
+	Name       string  `json:"name"`
+	Version    int     `json:"version"`
+	Summary    string  `json:"summary"`
+	OneTarget  bool    `json:"one_target" doc:"It has one target"`
+	TwoEnds    bool    `json:"two_ends" doc:"A far end takes part: an agent, or a responder with its key"`
+	Load       bool    `json:"load" doc:"It fills the path"`
+	Paths      bool    `json:"paths" doc:"Its results are readings of paths, which have baselines"`
+	Continuous bool    `json:"continuous" doc:"A watch of it may go on without end"`
+	Least      string  `json:"repeat_least" doc:"The least time between the runs of a watch"`
+	Fields     []Field `json:"fields"`
+}
+
+// Field is one of the things that the spec of a kind says.
+type Field struct {
+	Name   string   `json:"name" doc:"In JSON"`
+	Option string   `json:"option" doc:"On a command line; empty when there is none"`
+	Type   string   `json:"type" enum:"bool,int,number,text,span,rate,packets,via,family,class,address,list"`
+	Help   string   `json:"help"`
+	Usual  string   `json:"usual" doc:"What it is in a watch or a run when it is left out; empty for nothing"`
+	Enum   []string `json:"enum,omitempty"`
+	OfHand bool     `json:"of_hand,omitempty" doc:"Not of a watch"`
 }

@@ -6,21 +6,6 @@ import (
 	"woodlark.example/core/finding"
 )
 
-// TraceOrder asks for traces from an agent.
-type TraceOrder struct {
-	From     string   `json:"from" doc:"Name of the agent"`
-	To       []string `json:"to" doc:"Names or addresses"`
-	Via      string   `json:"via,omitempty" doc:"icmp, udp:PORT or tcp:PORT. Default icmp"`
-	Family   string   `json:"family,omitempty" enum:"4,6,both" doc:"Of targets that are names. Default 4"`
-	Probes   int      `json:"probes,omitempty" doc:"To each hop once the route is known. Default 5"`
-	Interval string   `json:"interval,omitempty" doc:"Between the probes to a hop. Default 1s"`
-	Wait     string   `json:"wait,omitempty" doc:"For an answer. Default 1s"`
-	DSCP     string   `json:"dscp,omitempty" doc:"A name such as EF, or a number"`
-	OneFlow  bool     `json:"one_flow,omitempty" doc:"Follow one flow and look for no branches"`
-	PathMTU  bool     `json:"find_path_mtu,omitempty" doc:"Find the largest packet that each hop gets"`
-	BothWays bool     `json:"both_ways,omitempty" doc:"Trace back at the same time, by the agent that stands at the target or at its site"`
-}
-
 // Trace is a trace that was made, or is going on.
 type Trace struct {
 	ID        string               `json:"id"`

@@ -17,11 +17,11 @@ import (
 
 // Progress is how far a run is.
 type Progress struct {
-	Elapsed time.Duration
-	Length  time.Duration
-	There   int64 // bytes so far, at their receivers
-	Back    int64
-	Lost    int64 // datagrams of the way there that the far end has not seen, by its last word
+	Elapsed time.Duration `json:"elapsed_ns"`
+	Length  time.Duration `json:"length_ns"`
+	There   int64         `json:"there_bytes"` // so far, at their receivers
+	Back    int64         `json:"back_bytes"`
+	Lost    int64         `json:"lost"` // datagrams of the way there that the far end has not seen, by its last word
 }
 
 // Outcome is what both ends noted.

@@ -1,0 +1,24 @@
+package agent
+
+import (
+	"encoding/json"
+	"fmt"
+
+	"woodlark.example/internal/kind"
+	"woodlark.example/internal/plan"
+)
+
+// Ground is what measurements ask of a host and its links, and where it stands.
+type Ground interface {
+	kind.Ground
+	kind.Links
+	Standing() (json.RawMessage, error)
+}
+
+// Standing is this machine's own; see plan.Stander.
+func (a *Agent) Standing() (json.RawMessage, error) {
+	if a.options.Ground == nil {
+		return nil, fmt.Errorf("agent %s %w", a.options.Name, plan.ErrNoStanding)
+	}
+	return a.options.Ground.Standing()
+}

@@ -1,0 +1,168 @@
+package agent
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"sync"
+	"time"
+
+	"woodlark.example/core/reading"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
+	"woodlark.example/internal/plan"
+)
+
+// lasts are the last results of measurements that are compared with the one before, by what
+// makes them the same.
+type lasts struct {
+	mu sync.Mutex
+	by map[string]json.RawMessage
+}
+
+func (l *lasts) read(key string, into any) (bool, error) {
+	l.mu.Lock()
+	raw := l.by[key]
+	l.mu.Unlock()
+	if raw == nil {
+		return false, nil
+	}
+	return true, json.Unmarshal(raw, into)
+}
+
+// mostLasts is how many are remembered.
+const mostLasts = 50
+
+func (l *lasts) keep(key string, body json.RawMessage) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.by == nil || len(l.by) >= mostLasts && l.by[key] == nil {
+		l.by = map[string]json.RawMessage{}
+	}
+	l.by[key] = body
+}
+
+// host is the agent as the place of a measurement.
+func (a *Agent) host() kind.Host {
+	h := kind.Host{Name: a.options.Name, Network: a.options.Network, Wall: a.options.Wall, End: a.end(),
+		Limits: kind.Limits{Rate: a.options.MostRate, Loads: a.options.LoadHours.Allow, Hours: a.options.LoadHours.String()}}
+	if g, ok := a.options.Network.(kind.Ground); ok {
+		h.Ground = g
+	} else if a.options.Ground != nil {
+		h.Ground = a.options.Ground
+	}
+	if a.options.Ground != nil {
+		h.Links = a.options.Ground
+	}
+	return h
+}
+
+// read reads what an order is of.
+func read(name string, version int, spec json.RawMessage) (*kind.Kind, kind.Spec, error) {
+	k, err := kind.Find(name)
+	if err != nil {
+		return nil, nil, fmt.Errorf("this agent (an older one?) cannot: %w", err)
+	}
+	if version > k.Version {
+		return nil, nil, fmt.Errorf("this agent (an older one?) knows version %d of %s, and is asked for %w version %d", k.Version, k.Name, kind.ErrUnknown, version)
+	}
+	s, err := k.Decode(kind.Standing, spec)
+	if err == nil {
+		err = s.Check()
+	}
+	return k, s, err
+}
+
+// Locate resolves targets; see plan.Runner.
+func (a *Agent) Locate(ctx context.Context, o plan.LocateOrder) ([]kind.Lane, error) {
+	k, s, err := read(o.Kind, o.Version, o.Spec)
+	if err != nil {
+		return nil, err
+	}
+	return k.Lanes(s).Locate(ctx, a.options.Network, o.Targets), nil
+}
+
+// Do carries an order out; see plan.Runner.
+func (a *Agent) Do(ctx context.Context, o plan.RunOrder, heard func(kind.Progress)) ([]plan.Made, error) {
+	k, s, err := read(o.Kind, o.Version, o.Spec)
+	if err != nil {
+		return nil, err
+	}
+	j := &kind.Job{Host: a.host(), Spec: s, Targets: o.Targets, Far: o.Far, Heard: heard}
+	for _, l := range o.Lanes {
+		j.Lanes = append(j.Lanes, l.Lane)
+	}
+	same := k.Name + " " + string(o.Spec) + " " + fmt.Sprint(o.Targets)
+	if k.Remembers {
+		j.Last = func(_ int, into any) (bool, error) { return a.lasts.read(same, into) }
+	}
+	ctx, cancel := context.WithTimeout(ctx, k.Limit(s, len(o.Lanes)))
+	defer cancel()
+	began := time.Now()
+	outcomes, err := k.Run(ctx, j)
+	if err != nil {
+		outcomes = j.Fail(began, err.Error())
+	}
+	made := make([]plan.Made, len(outcomes))
+	for i, x := range outcomes {
+		if made[i], err = a.made(k, o, i, j.Lanes[i], x); err != nil {
+			return nil, err
+		}
+		if k.Remembers && x.State == kind.Done {
+			a.lasts.keep(same, made[i].Body)
+		}
+	}
+	if o.Return {
+		return made, nil
+	}
+	for i, m := range made {
+		if x := outcomes[i]; x.Reading != nil && k.Paths {
+			r := plan.Record{Path: m.Path, Watch: m.Watch, Run: m.Run, Reading: *x.Reading, Packed: reading.Pack(x.Reading.At, x.Probes)}
+			if m.OnDemand {
+				r.Flags = plan.OnDemand
+			}
+			a.spool.add(r)
+		}
+		a.spool.addMade(m)
+	}
+	return nil, nil
+}
+
+// made wraps up an outcome.
+func (a *Agent) made(k *kind.Kind, o plan.RunOrder, i int, lane kind.Lane, x kind.Outcome) (plan.Made, error) {
+	m := plan.Made{Run: o.Lanes[i].Run, Watch: o.Watch, Path: o.Lanes[i].Path, FarID: o.FarID, Kind: k.Name, Version: k.Version, Lane: lane,
+		Started: x.Started, Ended: x.Ended, Outcome: x.State, Reason: x.Reason, Address: x.Address, OnDemand: o.Watch.IsZero()}
+	if x.Result == nil {
+		return m, nil
+	}
+	m.Figures = kind.FiguresOf(x.Result)
+	var err error
+	m.Body, err = json.Marshal(x.Result)
+	return m, err
+}
+
+// repeatedly carries a standing measurement out at each multiple of its interval.
+func (a *Agent) repeatedly(ctx context.Context, t plan.Standing) {
+	none := func(from, to time.Time, outcome plan.Outcome, reason string) {
+		for _, l := range t.Order.Lanes {
+			a.spool.addMade(plan.Made{Run: ident.New(), Watch: t.Order.Watch, Path: l.Path, FarID: t.Order.FarID, Kind: t.Order.Kind, Version: t.Order.Version, Lane: l.Lane,
+				Started: from, Ended: to, Outcome: outcome, Reason: reason})
+		}
+	}
+	a.atMultiples(ctx, periodic{
+		key: t.Order.Watch.String(), every: t.Every,
+		do: func(ctx context.Context, _ ident.ID) {
+			o := t.Order
+			o.Lanes = append([]plan.RunLane{}, t.Order.Lanes...)
+			for i := range o.Lanes {
+				o.Lanes[i].Run = ident.New()
+			}
+			began := time.Now()
+			if _, err := a.Do(ctx, o, nil); err != nil {
+				none(began, time.Now(), plan.Failed, err.Error())
+			}
+		},
+		missed: func(from, to time.Time, reason string) { none(from, to, plan.Missed, reason) },
+		broken: func(x due) { none(x.Began, time.Now(), plan.Failed, wasKilled) },
+	})
+}

@@ -1,0 +1,340 @@
+package apitype
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"woodlark.example/internal/kind"
+)
+
+// Values are what a spec says, by its fields' names: beside what a body says of every kind
+// they stand in the same object.
+type Values map[string]json.RawMessage
+
+// WatchSpec is what a watch measures: from where, to where, how often, and the spec of its
+// kind.
+type WatchSpec struct {
+	Name     string   `json:"name" yaml:"name" doc:"Unique"`
+	Kind     string   `json:"kind,omitempty" yaml:"kind" doc:"What is measured; the first of the list of kinds when left out"`
+	From     []string `json:"from" yaml:"from" doc:"Names of agents"`
+	To       []string `json:"to" yaml:"to" doc:"Names or addresses; of a sweep prefixes, ranges and addresses"`
+	Repeat   string   `json:"repeat,omitempty" yaml:"repeat" doc:"Time between runs, such as 5m; continuous when left out"`
+	Every    string   `json:"every,omitempty" yaml:"every" doc:"As repeat, its older name"`
+	Paused   bool     `json:"paused,omitempty" yaml:"paused"`
+	Tags     []string `json:"tags,omitempty" yaml:"tags" doc:"Words to find the paths by"`
+	DayBytes int64    `json:"bytes_per_day_most,omitempty" yaml:"bytes_per_day" doc:"Of load runs: that they may send a day. Default 5 GiB"`
+	How      Values   `json:"-" yaml:"-"`
+}
+
+// WatchFields is what a watch says of every kind.
+type WatchFields WatchSpec
+
+// MarshalJSON writes it as one object.
+func (w WatchSpec) MarshalJSON() ([]byte, error) { return flat(WatchFields(w), w.How) }
+
+// UnmarshalJSON reads it; what is not of every watch is of its kind.
+func (w *WatchSpec) UnmarshalJSON(b []byte) (err error) {
+	var own WatchFields
+	if own.How, err = apart(b, &own); err != nil {
+		return err
+	}
+	*w = WatchSpec(own)
+	return nil
+}
+
+// UnknownKey is a key of a file that a watch of its kind does not have.
+type UnknownKey struct{ Key, Kind string }
+
+// Error names the key.
+func (u UnknownKey) Error() string { return fmt.Sprintf("a watch of kind %s has no %q", u.Kind, u.Key) }
+
+// WatchOf reads a watch from a file, whose keys are named as the options are, with _ for -.
+func WatchOf(all map[string]any) (w WatchSpec, err error) {
+	name, _ := all["kind"].(string)
+	k, err := kind.Find(kind.Or(name))
+	if err != nil {
+		return w, err
+	}
+	names := map[string]string{}
+	for _, f := range kind.FieldsOf(k.New(kind.Standing)) {
+		for _, word := range append([]string{f.Flag}, f.Old...) {
+			names[strings.ReplaceAll(word, "-", "_")] = f.Name
+		}
+		names[f.Name] = f.Name
+	}
+	t := reflect.TypeOf(WatchFields{})
+	for i := range t.NumField() {
+		if key := t.Field(i).Tag.Get("yaml"); key != "-" {
+			names[key], _, _ = strings.Cut(t.Field(i).Tag.Get("json"), ",")
+		}
+	}
+	out := map[string]any{}
+	for _, key := range slices.Sorted(maps.Keys(all)) {
+		to, known := names[key]
+		if !known {
+			return w, UnknownKey{key, k.Name}
+		}
+		out[to] = all[key]
+	}
+	for _, key := range []string{"from", "to", "tags"} { // one alone, or several with commas
+		if text, is := out[key].(string); is {
+			var l kind.List
+			_ = l.Set(text)
+			out[key] = []string(l)
+		}
+	}
+	b, err := json.Marshal(out)
+	if err != nil {
+		return w, err
+	}
+	return w, w.UnmarshalJSON(b)
+}
+
+// Between is the time between the runs of a watch; 0 when it is continuous.
+func (w WatchSpec) Between() (time.Duration, error) {
+	text := w.Repeat
+	switch {
+	case w.Repeat != "" && w.Every != "" && w.Repeat != w.Every:
+		return 0, fmt.Errorf("%w: repeat %q and every %q are the same and differ: leave every out", kind.ErrInvalid, cut(w.Repeat), cut(w.Every))
+	case text == "":
+		text = w.Every
+	}
+	if text == "" || text == "continuous" {
+		return 0, nil
+	}
+	d, err := time.ParseDuration(text)
+	if err != nil || d <= 0 {
+		return 0, fmt.Errorf("%w: repeat %q is not a span of time above zero, such as 5m or 1s", kind.ErrInvalid, cut(text))
+	}
+	return d, nil
+}
+
+func cut(s string) string {
+	if len(s) > 60 {
+		return s[:60] + "…"
+	}
+	return s
+}
+
+// Watch is a watch and what it costs.
+type Watch struct {
+	ID string `json:"id"`
+	WatchSpec
+	WatchState
+}
+
+// WatchState is how a watch stands.
+type WatchState struct {
+	Paths        int        `json:"paths"`
+	ProbesPerDay float64    `json:"probes_per_day,omitzero" doc:"Over all its paths; left out when it is not known beforehand"`
+	BytesPerDay  float64    `json:"bytes_per_day,omitzero" doc:"Both ways, IP layer; left out when it is not known beforehand, as for what TCP moves"`
+	NextDueAt    *time.Time `json:"next_due_at" doc:"null when continuous or paused"`
+	LastRun      *Run       `json:"last_run,omitempty" doc:"The last failed or missed one, or of a periodic watch the last"`
+}
+
+type watch struct {
+	ID string `json:"id"`
+	WatchFields
+	WatchState
+}
+
+// MarshalJSON writes it as one object.
+func (w Watch) MarshalJSON() ([]byte, error) {
+	return flat(watch{w.ID, WatchFields(w.WatchSpec), w.WatchState}, w.How)
+}
+
+// UnmarshalJSON reads it.
+func (w *Watch) UnmarshalJSON(b []byte) error {
+	var own watch
+	how, err := apart(b, &own)
+	if err != nil {
+		return err
+	}
+	own.How = how
+	*w = Watch{own.ID, WatchSpec(own.WatchFields), own.WatchState}
+	return nil
+}
+
+// RunOrder asks for a measurement of any kind, now.
+type RunOrder struct {
+	Kind string   `json:"kind,omitempty" doc:"What is measured; the first of the list of kinds when left out"`
+	From string   `json:"from" doc:"Name of the agent"`
+	To   []string `json:"to" doc:"Names or addresses; of a sweep prefixes, ranges and addresses; of a kind with two ends an agent, or ADDRESS:PORT of a responder or a reflector"`
+	Key  string   `json:"key,omitempty" doc:"Of a responder without a service"`
+	How  Values   `json:"-"`
+}
+
+type runOrder RunOrder
+
+// MarshalJSON writes it as one object.
+func (o RunOrder) MarshalJSON() ([]byte, error) { return flat(runOrder(o), o.How) }
+
+// UnmarshalJSON reads it.
+func (o *RunOrder) UnmarshalJSON(b []byte) (err error) {
+	var own runOrder
+	if own.How, err = apart(b, &own); err != nil {
+		return err
+	}
+	*o = RunOrder(own)
+	return nil
+}
+
+// EndOrder asks for a measurement towards one target, now.
+type EndOrder struct {
+	Kind string `json:"kind,omitempty"`
+	From string `json:"from" doc:"Name of the agent"`
+	To   string `json:"to" doc:"Name or address; of a measurement with two ends an agent, or ADDRESS:PORT of a responder or a reflector"`
+	Key  string `json:"key,omitempty" doc:"Of a responder without a service, or of a reflector's authenticated mode"`
+	// Request is how an earlier release said what else there is to say.
+	Request map[string]any `json:"request,omitempty" doc:"What else there is to say; better beside the rest"`
+	How     Values         `json:"-"`
+}
+
+type endOrder EndOrder
+
+// MarshalJSON writes it as one object.
+func (o EndOrder) MarshalJSON() ([]byte, error) { return flat(endOrder(o), o.How) }
+
+// UnmarshalJSON reads it.
+func (o *EndOrder) UnmarshalJSON(b []byte) (err error) {
+	var own endOrder
+	if own.How, err = apart(b, &own); err != nil {
+		return err
+	}
+	*o = EndOrder(own)
+	return nil
+}
+
+// TransformSchema describes it with the fields of all kinds.
+func (EndOrder) TransformSchema(_ huma.Registry, s *huma.Schema) *huma.Schema { return withFields(s) }
+
+// flat writes a struct and values beside it as one object.
+func flat(own any, how Values) ([]byte, error) {
+	b, err := json.Marshal(own)
+	if err != nil || len(how) == 0 {
+		return b, err
+	}
+	all := Values{}
+	if err := json.Unmarshal(b, &all); err != nil {
+		return nil, err
+	}
+	for key, v := range how {
+		if _, is := all[key]; is {
+			return nil, fmt.Errorf("%q is of all kinds", key)
+		}
+		all[key] = v
+	}
+	return json.Marshal(all)
+}
+
+// apart reads a struct, and returns what of the object is none of its fields.
+func apart(b []byte, own any) (Values, error) {
+	var all Values
+	if err := json.Unmarshal(b, &all); err != nil {
+		return nil, errors.New("an object is expected")
+	}
+	if err := json.Unmarshal(b, own); err != nil {
+		return nil, err
+	}
+	for _, name := range namesOf(reflect.TypeOf(own).Elem()) {
+		delete(all, name)
+	}
+	if len(all) == 0 {
+		return nil, nil
+	}
+	return all, nil
+}
+
+func namesOf(t reflect.Type) (list []string) {
+	for i := range t.NumField() {
+		f := t.Field(i)
+		if f.Anonymous {
+			list = append(list, namesOf(f.Type)...)
+			continue
+		}
+		if name, _, _ := strings.Cut(f.Tag.Get("json"), ","); name != "-" {
+			list = append(list, name)
+		}
+	}
+	return list
+}
+
+// TransformSchema describes it with the fields of all kinds.
+func (WatchSpec) TransformSchema(_ huma.Registry, s *huma.Schema) *huma.Schema { return withFields(s) }
+
+// TransformSchema describes it with the fields of all kinds.
+func (Watch) TransformSchema(_ huma.Registry, s *huma.Schema) *huma.Schema { return withFields(s) }
+
+// TransformSchema describes it with the fields of all kinds.
+func (RunOrder) TransformSchema(_ huma.Registry, s *huma.Schema) *huma.Schema { return withFields(s) }
+
+// withFields adds the fields of all kinds to a schema.
+func withFields(s *huma.Schema) *huma.Schema {
+	says := map[string][]string{}
+	for _, k := range kind.All() {
+		for _, f := range kind.FieldsOf(k.New(kind.Standing)) {
+			p := fieldSchema(f)
+			if was := s.Properties[f.Name]; was != nil {
+				if says[f.Name] == nil {
+					continue // of every kind
+				}
+				p.Enum = eachOnce(was.Enum, p.Enum)
+			}
+			if d := f.Text(); d != "" && d != "false" && d != "0" {
+				says[f.Name] = append(says[f.Name], fmt.Sprintf("of %s: %s; default %s", k.Name, f.Help, d))
+			} else {
+				says[f.Name] = append(says[f.Name], fmt.Sprintf("of %s: %s", k.Name, f.Help))
+			}
+			p.Description = strings.Join(says[f.Name], ". ")
+			s.Properties[f.Name] = p
+		}
+	}
+	if p := s.Properties["kind"]; p != nil {
+		for _, name := range kind.Names() {
+			p.Enum = append(p.Enum, name)
+		}
+	}
+	s.PrecomputeMessages()
+	return s
+}
+
+// eachOnce are the values of two lists, when both limit what may be said.
+func eachOnce(a, b []any) []any {
+	if len(a) == 0 || len(b) == 0 {
+		return nil
+	}
+	for _, v := range b {
+		if !slices.Contains(a, v) {
+			a = append(a, v)
+		}
+	}
+	return a
+}
+
+func fieldSchema(f kind.Field) *huma.Schema {
+	s := &huma.Schema{Type: huma.TypeString}
+	switch f.Type() {
+	case "bool":
+		s.Type = huma.TypeBoolean
+	case "int":
+		s.Type = huma.TypeInteger
+	case "number", "rate":
+		s.Type = huma.TypeNumber
+	case "packets":
+		s.OneOf, s.Type = []*huma.Schema{{Type: huma.TypeNumber}, {Type: huma.TypeString, Enum: []any{kind.Unlimited.String()}}}, ""
+	case "list":
+		s.Type, s.Items = huma.TypeArray, &huma.Schema{Type: huma.TypeString}
+	}
+	for _, x := range f.Enum {
+		s.Enum = append(s.Enum, x)
+	}
+	return s
+}

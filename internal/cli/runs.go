@@ -1,0 +1,213 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/client"
+	"woodlark.example/internal/kind"
+	"woodlark.example/internal/report"
+)
+
+var runsCommand = command{
+	name: "runs", summary: "what goes on and went on: list, show, follow, stop",
+	usage:   "list [options]\nshow ID\nfollow ID\nstop ID",
+	example: "woodlark runs list -since 24h -outcome failed\nwoodlark runs list -running\nwoodlark runs stop 0190a1b2-0000-7000-8000-000000000000",
+	more: "Runs of every kind of measurement, by hand and of watches. 'stop' ends the measurement\n" +
+		"that a run is of, with the runs that were begun together with it; what was measured\n" +
+		"until then is kept. 'follow' waits for the end and shows what was found.",
+	run: runRuns,
+}
+
+type runsOptions struct {
+	kind, via, from, to, watch, outcome, since string
+	running                                    bool
+	limit                                      int
+}
+
+func runRuns(c *call) error {
+	var o runsOptions
+	c.withFormat()
+	c.withService()
+	f := c.flags
+	f.StringVar(&o.kind, "kind", "", "of this kind only: "+strings.Join(kind.Names(), ", "))
+	f.StringVar(&o.from, "from", "", "of this agent only")
+	f.StringVar(&o.to, "to", "", "to this target only, as it was asked for")
+	f.StringVar(&o.via, "via", "", "by this kind of probe only")
+	f.StringVar(&o.watch, "watch", "", "of this watch only")
+	f.StringVar(&o.outcome, "outcome", "", "running, done, failed, missed or cancelled only")
+	f.BoolVar(&o.running, "running", false, "only those that go on")
+	f.StringVar(&o.since, "since", "", "begun since: a time, a date, or so long ago as 2h or 7d")
+	f.IntVar(&o.limit, "limit", 50, "so many of the newest; 0 for all")
+	if err := c.parse(); err != nil {
+		return err
+	}
+	verb, args := "list", c.args
+	if len(args) > 0 {
+		verb, args = args[0], args[1:]
+	}
+	takes, known := map[string]int{"list": 0, "show": 1, "follow": 1, "stop": 1}[verb]
+	switch {
+	case !known:
+		return wrongCall("%q is none of list, show, follow, stop", short(verb))
+	case len(args) < takes:
+		return wrongCall("runs %s needs the identifier of a run; 'woodlark runs list' shows them", verb)
+	case len(args) > takes:
+		return wrongCall("runs %s has no use for %q", verb, short(args[takes]))
+	}
+	api, err := c.client()
+	if err != nil {
+		return err
+	}
+	switch verb {
+	case "list":
+		return c.listRuns(api, o)
+	case "stop":
+		return c.stopRun(api, args[0])
+	}
+	return c.showRun(api, args[0], verb == "follow")
+}
+
+func (c *call) listRuns(api *client.Client, o runsOptions) error {
+	if o.running {
+		if o.outcome != "" && o.outcome != string(kind.Running) {
+			return wrongCall("-running and -outcome %s exclude each other", short(o.outcome))
+		}
+		o.outcome = string(kind.Running)
+	}
+	q := url.Values{"kind": {o.kind}, "via": {o.via}, "from": {o.from}, "to": {o.to}, "watch": {o.watch}, "outcome": {o.outcome}}
+	for key, v := range q {
+		if v[0] == "" {
+			q.Del(key)
+		}
+	}
+	if o.since != "" {
+		at, err := readWhen(o.since, time.Now())
+		if err != nil {
+			return wrongCall("-since: %v", err)
+		}
+		q.Set("from_at", at.UTC().Format(time.RFC3339Nano))
+	}
+	if o.limit < 0 {
+		return wrongCall("-limit %d is below zero", o.limit)
+	}
+	list, err := c.runsOf(api, q, o.limit)
+	if err != nil {
+		return err
+	}
+	return c.writeRuns(list)
+}
+
+// runsOf are the newest runs that a query means, at most so many; all when that is 0.
+func (c *call) runsOf(api *client.Client, q url.Values, most int) ([]apitype.Run, error) {
+	list := []apitype.Run{}
+	for {
+		page := pageOfRuns
+		if most > 0 {
+			page = min(page, most-len(list))
+		}
+		q.Set("limit", strconv.Itoa(page))
+		var more []apitype.Run
+		if err := api.Get(c.ctx, "/runs", q, &more); err != nil {
+			return nil, err
+		}
+		list = append(list, more...)
+		if len(more) < page || len(list) == most {
+			return list, nil
+		}
+		last := more[len(more)-1]
+		q.Set("before_at", last.StartAt.Format(time.RFC3339Nano))
+		q.Set("before_id", last.ID)
+	}
+}
+
+const pageOfRuns = 1000
+
+func (c *call) writeRuns(list []apitype.Run) error {
+	switch c.format {
+	case "json":
+		return report.JSON(c.out, list)
+	case "csv":
+		return report.RunsCSV(c.out, list)
+	}
+	if len(list) == 0 {
+		fmt.Fprintln(c.out, "No such runs.")
+		return nil
+	}
+	return report.Runs(c.out, c.ink, list, zone())
+}
+
+func (c *call) stopRun(api *client.Client, id string) error {
+	if err := api.Do(c.ctx, http.MethodDelete, "/runs/"+client.Segment(id), nil, nil); err != nil {
+		return err
+	}
+	// What was measured until then comes from the agent in a moment.
+	ctx, cancel := context.WithTimeout(c.ctx, stopTime)
+	defer cancel()
+	for {
+		var r apitype.Run
+		if err := api.Get(ctx, "/runs/"+client.Segment(id), nil, &r); err != nil {
+			return err
+		}
+		if r.Outcome != string(kind.Running) {
+			fmt.Fprintf(c.out, "%s  %s: %s\n", r.ID, r.Outcome, r.Reason)
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return exit{exitUnmeasured, fmt.Errorf("run %s was told to stop; what it measured has not come yet", id)}
+		case <-time.After(pollEvery):
+		}
+	}
+}
+
+// showRun shows what a run found, or how far it is.
+func (c *call) showRun(api *client.Client, id string, follow bool) error {
+	var r apitype.Run
+	if err := api.Get(c.ctx, "/runs/"+client.Segment(id), nil, &r); err != nil {
+		return err
+	}
+	k, err := kind.Find(r.Kind)
+	if err != nil {
+		return exit{exitUnmeasured, fmt.Errorf("this program (an older one?) does not know it: %w", err)}
+	}
+	m := &measuring{call: c, kind: k, spec: k.New(kind.Standing), from: r.From}
+	if follow {
+		return m.follow(api, []apitype.Run{r})
+	}
+	if c.format == "json" {
+		return report.JSON(c.out, r)
+	}
+	if c.format == "csv" && r.Result == nil {
+		return report.RunsCSV(c.out, []apitype.Run{r})
+	}
+	if c.format == "text" {
+		if err := report.Runs(c.out, c.ink, []apitype.Run{r}, zone()); err != nil {
+			return err
+		}
+		fmt.Fprintln(c.out)
+	}
+	if r.Outcome == string(kind.Running) {
+		says := r.Says
+		if r.Of > 0 {
+			says = strings.TrimSpace(fmt.Sprintf("%s %d of %d so far", says, r.Heard, r.Of))
+		}
+		fmt.Fprintf(c.out, "It goes on: %s. 'woodlark runs follow %s' waits for its end.\n", strings.TrimSpace(says), r.ID)
+		return nil
+	}
+	if r.Result == nil {
+		return exit{exitUnmeasured, fmt.Errorf("%s: %s", r.Outcome, r.Reason)}
+	}
+	found, err := k.ReadResult(k.Version, json.RawMessage(r.Result))
+	if err != nil {
+		return err
+	}
+	return m.finish([]result{{laneOf(r), kind.State(r.Outcome), r.Reason, found}})
+}

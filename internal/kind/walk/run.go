@@ -1,0 +1,144 @@
+package walk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"woodlark.example/core/finding"
+	"woodlark.example/internal/kind"
+	"woodlark.example/internal/probe/walk"
+	"woodlark.example/internal/report"
+)
+
+// Result is what was met on the way.
+type Result struct{ finding.WalkReport }
+
+// Concluded are its findings.
+func (r *Result) Concluded() []finding.Finding { return r.Findings }
+
+// Listed are the figures of lists: steps that were good, of all.
+func (r *Result) Listed() kind.Figures {
+	answered, of := int64(0), int64(len(r.Steps))
+	for _, s := range r.Steps {
+		if s.Good == nil || *s.Good {
+			answered++
+		}
+	}
+	return kind.Figures{Answered: &answered, Of: &of}
+}
+
+func run(ctx context.Context, j *kind.Job) ([]kind.Outcome, error) {
+	if j.Ground == nil {
+		return nil, errors.New("this host does not know its own links")
+	}
+	s := j.Spec.(*Spec)
+	out := j.Fail(time.Now(), "")
+	for i, l := range j.Lanes {
+		q := s.Request(l.Target)
+		met := int64(0)
+		q.Met = func(step finding.Step) {
+			met++
+			j.Tell(kind.Progress{Lane: i, Done: met, Of: steps, Says: step.Name, More: step})
+		}
+		began := time.Now()
+		r, err := walk.Go(ctx, j.Network, j.Ground, q)
+		r.From = j.Name
+		out[i] = kind.Outcome{State: kind.Done, Started: began, Ended: time.Now(), Address: r.Address, Result: &Result{r.WalkReport}}
+		switch {
+		case err != nil && len(r.Steps) == 0:
+			out[i].State, out[i].Reason, out[i].Result = kind.Failed, err.Error(), nil
+		case ctx.Err() != nil:
+			out[i].State, out[i].Reason = kind.Cancelled, kind.CutShort
+		case err != nil:
+			out[i].State, out[i].Reason = kind.Failed, err.Error()
+		}
+	}
+	return out, nil
+}
+
+// steps is how many steps a walk has at most: neighbour, gateway, resolvers, address, name, port.
+const steps = 6
+
+// write writes walks; the JSON of one alone is no list.
+func write(p kind.Page, all []any) error {
+	switch p.Format {
+	case "json":
+		if len(all) == 1 {
+			return report.JSON(p.To, all[0].(*Result).WalkReport)
+		}
+		return report.JSON(p.To, all)
+	case "csv":
+		rows := [][]string{{"from", "target", "address", "step", "about", "good", "took_ms", "says"}}
+		for _, x := range all {
+			r := x.(*Result)
+			for _, s := range r.Steps {
+				good := ""
+				if s.Good != nil {
+					good = fmt.Sprint(*s.Good)
+				}
+				rows = append(rows, []string{r.From, r.Target, r.Address, s.Name, s.About, good, report.Cell(s.TookMs), s.Says})
+			}
+		}
+		return report.CSV(p.To, rows)
+	}
+	for _, x := range all {
+		r := x.(*Result)
+		ink := report.NewInk(p.Colours)
+		fmt.Fprintf(p.To, "%s  from %s, near to far\n", ink.Strong(r.Target), r.From)
+		for _, s := range r.Steps {
+			Step(p.To, ink, s)
+		}
+		writeFindings(p.To, ink, r.Findings)
+	}
+	return nil
+}
+
+// Step writes a step: by sign and word, not by colour alone.
+func Step(to io.Writer, ink report.Ink, s finding.Step) {
+	sign := "?"
+	if s.Good != nil {
+		sign = "✓"
+		if !*s.Good {
+			sign = ink.Lost("✗")
+		}
+	}
+	took := ""
+	if s.TookMs != nil {
+		took = ink.Faint(" in " + report.Ms(s.TookMs))
+	}
+	fmt.Fprintf(to, "  %s %-10s %s  %s%s\n", sign, s.Name, s.About, strings.TrimSpace(s.Says), took)
+}
+
+func writeFindings(to io.Writer, ink report.Ink, list []finding.Finding) {
+	if len(list) == 0 {
+		fmt.Fprintf(to, "  › %s\n", "Nothing is wrong from here to there, as far as these probes tell.")
+	}
+	for _, f := range list {
+		fmt.Fprintf(to, "  › %s\n", f.Sentence)
+		if f.Advice != "" {
+			fmt.Fprintf(to, "    %s\n", ink.Faint(f.Advice))
+		}
+	}
+}
+
+// good reports whether nothing broke on the way.
+func good(all []any) bool {
+	for _, x := range all {
+		r := x.(*Result)
+		if slices.ContainsFunc(r.Findings, finding.Finding.Bad) {
+			return false
+		}
+		filtered := slices.ContainsFunc(r.Findings, func(f finding.Finding) bool { return f.Code == finding.ICMPFiltered })
+		for _, s := range r.Steps {
+			if s.Good != nil && !*s.Good && !(filtered && s.Name == "address") { // the port answers: the host is good
+				return false
+			}
+		}
+	}
+	return true
+}

@@ -1,0 +1,85 @@
+package plan
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
+)
+
+// RunOrder is a measurement of any kind for an agent to make.
+type RunOrder struct {
+	Kind    string          `json:"kind"`
+	Version int             `json:"version"` // of the kind
+	Spec    json.RawMessage `json:"spec"`
+	Targets []string        `json:"targets"` // as they were asked for
+	Lanes   []RunLane       `json:"lanes"`   // a result each
+	Watch   ident.ID        `json:"watch"`
+	Far     kind.Far        `json:"far,omitzero"`
+	FarID   ident.ID        `json:"far_agent"` // none for a far end that is no agent
+	// Return says that the results are returned, and not handed over by the agent itself.
+	Return bool `json:"return,omitempty"`
+}
+
+// RunLane is a lane and the run that it is; its path where the kind's results are readings of
+// paths.
+type RunLane struct {
+	Run  ident.ID  `json:"run"`
+	Path ident.ID  `json:"path"`
+	Lane kind.Lane `json:"lane"`
+}
+
+// Made is what came of one run.
+type Made struct {
+	Run      ident.ID        `json:"run"`
+	Watch    ident.ID        `json:"watch"`
+	Path     ident.ID        `json:"path"`
+	FarID    ident.ID        `json:"far_agent"`
+	Kind     string          `json:"kind"`
+	Version  int             `json:"version"`
+	Lane     kind.Lane       `json:"lane"`
+	Started  time.Time       `json:"started_at"`
+	Ended    time.Time       `json:"ended_at"`
+	Outcome  Outcome         `json:"outcome"`
+	Reason   string          `json:"reason"`
+	Address  string          `json:"address"`
+	OnDemand bool            `json:"on_demand,omitempty"`
+	Figures  kind.Figures    `json:"figures"`
+	Whole    bool            `json:"-"`              // the body holds more than what is kept elsewhere
+	Body     json.RawMessage `json:"body,omitempty"` // the kind's result; nil when there is none
+}
+
+// LocateOrder asks for the lanes of targets as they resolve at an agent.
+type LocateOrder struct {
+	Kind    string          `json:"kind"`
+	Version int             `json:"version"`
+	Spec    json.RawMessage `json:"spec"`
+	Targets []string        `json:"targets"`
+}
+
+// HeardRun is how far a run is, as it goes over the wire: More is JSON.
+type HeardRun struct {
+	Lane int             `json:"lane"`
+	Done int64           `json:"done"`
+	Of   int64           `json:"of"`
+	Says string          `json:"says,omitempty"`
+	More json.RawMessage `json:"more,omitempty"`
+}
+
+// Runner is the part of a hand that measures, whatever the kind.
+type Runner interface {
+	// Do carries an order out. What came of it is handed over by the agent, or returned when
+	// the order says so. An error says why nothing could be handed over: the order did not
+	// reach the agent, or it does not know the kind.
+	Do(ctx context.Context, o RunOrder, heard func(kind.Progress)) ([]Made, error)
+	// Locate resolves targets at the agent.
+	Locate(ctx context.Context, o LocateOrder) ([]kind.Lane, error)
+}
+
+// Standing is a measurement that an agent makes again and again.
+type Standing struct {
+	Every time.Duration `json:"every"` // nanoseconds
+	Order RunOrder      `json:"order"` // whose runs get their identifiers when they are made
+}

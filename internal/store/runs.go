@@ -1,0 +1,149 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/plan"
+)
+
+// Result is what the run found, as JSON; nil when that is not here.
+func (r Run) Result() (json.RawMessage, error) {
+	if len(r.Body) == 0 {
+		return nil, nil
+	}
+	var raw json.RawMessage
+	return raw, wrap("read "+r.Kind+" "+r.ID.String(), unpack(r.Body, &raw))
+}
+
+// RunOf is what is stored of a run of an agent. Its body is left out when another table has it.
+func RunOf(agent ident.ID, m plan.Made, body bool) (Run, error) {
+	f := m.Figures
+	r := Run{ID: m.Run, Kind: m.Kind, Version: m.Version, WatchID: m.Watch, PathID: m.Path, AgentID: agent, FarID: m.FarID, Target: clip(m.Lane.Target, 253), Family: m.Lane.Family, Via: m.Lane.Via,
+		StartedAt: m.Started.UTC(), Address: m.Address, Outcome: m.Outcome, Reason: clip(m.Reason, 500),
+		ThereBps: f.ThereBps, BackBps: f.BackBps, MOS: f.MOS, Answered: f.Answered, Asked: f.Of, SentBytes: f.SentBytes}
+	if !m.Ended.IsZero() {
+		ended := m.Ended.UTC()
+		r.EndedAt = &ended
+	}
+	if m.Body == nil || !body {
+		return r, nil
+	}
+	var err error
+	r.Body, err = pack(m.Body)
+	return r, err
+}
+
+// runColumns are those that the end of a run sets; the outcome, by which it is known whether
+// it is done, comes last.
+var runColumns = []string{"started_at", "ended_at", "address", "reason", "there_bps", "back_bps", "mos", "answered", "asked", "sent_bytes", "body", "outcome"}
+
+// saveRuns keeps runs over what is there of them, unless that is done.
+func saveRuns(tx *gorm.DB, runs []Run) error {
+	if len(runs) == 0 {
+		return nil
+	}
+	return tx.Clauses(clause.OnConflict{DoUpdates: untilDone(runColumns...)}).CreateInBatches(runs, batchRows).Error
+}
+
+// BeginRuns notes runs that are going on.
+func (s *Store) BeginRuns(ctx context.Context, runs []Run) error {
+	return wrap("note runs", s.db.WithContext(ctx).CreateInBatches(runs, batchRows).Error)
+}
+
+// BeginKinds notes what of an upload is going on where its kinds are looked for.
+func (s *Store) BeginKinds(ctx context.Context, u plan.Upload) error {
+	if len(u.Sweeps)+len(u.Traces)+len(u.TwoEnded) == 0 {
+		return nil
+	}
+	return s.transact(ctx, "note what goes on", func(tx *gorm.DB) error {
+		for _, x := range u.Sweeps {
+			row, err := SweepOf(u.Agent, x)
+			if err == nil {
+				err = tx.Create(&row).Error
+			}
+			if err != nil {
+				return err
+			}
+		}
+		for _, x := range u.TwoEnded {
+			row, err := TwoEndedOf(u.Agent, x)
+			if err == nil {
+				err = saveTwoEnded(tx, row)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return saveTraces(tx, u.Agent, u.Traces)
+	})
+}
+
+// NoteRun keeps what is known of a run over what was there of it.
+func (s *Store) NoteRun(ctx context.Context, r Run) error {
+	return wrap("note a run", saveRuns(s.db.WithContext(ctx), []Run{r}))
+}
+
+// RunFilter selects runs; zero fields select all.
+type RunFilter struct {
+	Watch, Path, Agent ident.ID
+	Kind, Target, Via  string
+	Outcome            plan.Outcome
+	From, To           time.Time
+	Page               Page
+}
+
+const runWithoutBody = "id, kind, version, watch_id, path_id, agent_id, far_id, target, family, via, started_at, ended_at, address, outcome, reason, there_bps, back_bps, mos, answered, asked, sent_bytes"
+
+// Runs are runs, newest first, without their bodies.
+func (s *Store) Runs(ctx context.Context, f RunFilter) ([]Run, error) {
+	q := s.db.WithContext(ctx).Select(runWithoutBody).Order("started_at DESC, id DESC").Limit(f.Page.limit())
+	for column, id := range map[string]ident.ID{"watch_id": f.Watch, "path_id": f.Path, "agent_id": f.Agent} {
+		if !id.IsZero() {
+			q = q.Where(column+" = ?", id)
+		}
+	}
+	for column, text := range map[string]string{"kind": f.Kind, "target": f.Target, "via": f.Via, "outcome": string(f.Outcome)} {
+		if text != "" {
+			q = q.Where(column+" = ?", text)
+		}
+	}
+	if !f.From.IsZero() {
+		q = q.Where("started_at >= ?", f.From.UTC())
+	}
+	if !f.To.IsZero() {
+		q = q.Where("started_at < ?", f.To.UTC())
+	}
+	q = f.Page.older(q)
+	var list []Run
+	return list, wrap("list runs", q.Find(&list).Error)
+}
+
+// Run is one run with its body.
+func (s *Store) Run(ctx context.Context, id ident.ID) (Run, error) {
+	var r Run
+	return r, wrap("find run "+id.String(), s.db.WithContext(ctx).Where("id = ?", id).Take(&r).Error)
+}
+
+// ResultOf is what a run found, as JSON, wherever that is kept; nil when there is nothing.
+func (s *Store) ResultOf(ctx context.Context, r Run) (json.RawMessage, error) {
+	if len(r.Body) > 0 {
+		return r.Result()
+	}
+	for _, table := range []string{"traces", "sweeps", "two_ended"} {
+		var bodies [][]byte
+		if err := s.db.WithContext(ctx).Raw("SELECT body FROM "+table+" WHERE id = ? AND body IS NOT NULL", r.ID).Scan(&bodies).Error; err != nil {
+			return nil, wrap("read "+r.Kind+" "+r.ID.String(), err)
+		}
+		if len(bodies) > 0 && len(bodies[0]) > 0 {
+			r.Body = bodies[0]
+			return r.Result()
+		}
+	}
+	return nil, nil
+}
