@@ -77,7 +77,7 @@ const PortRefused = "connection refused by "
 
 // Probe is one probe and its fate.
 type Probe struct {
-	Number   int           // of those to one target, from 0; not kept by Pack
+	Number   int           // of those to one target, from 0
 	DueAt    time.Time     // its deadline
 	SentLate time.Duration // how long after the deadline it left
 	Outcome  Outcome

@@ -2,6 +2,7 @@ package reading_test
 
 import (
 	"math/rand/v2"
+	"net/netip"
 	"testing"
 	"time"
 
@@ -66,14 +67,30 @@ func TestLateSent(t *testing.T) {
 	}
 }
 
-// randomProbes makes probes with all kinds of fates.
+// randomProbes makes probes with all kinds of fates, and all that can be said of one.
 func randomProbes(seed uint64, n int) []reading.Probe {
 	r := rand.New(rand.NewPCG(seed, 2))
+	one := func(texts ...string) string { return texts[r.IntN(len(texts))] }
 	var probes []reading.Probe
+	number := int(seed) * 1000
 	for i := range n {
-		p := reading.Probe{DueAt: start.Add(time.Duration(i)*time.Second + time.Duration(r.IntN(1000))), Outcome: reading.Outcome(r.IntN(5)), Copies: r.IntN(3)}
+		number += 1 + max(0, r.IntN(12)-10)
+		p := reading.Probe{Number: number, DueAt: start.Add(time.Duration(i)*time.Second + time.Duration(r.IntN(1000))), Outcome: reading.Outcome(r.IntN(5)), Copies: r.IntN(3)}
 		if p.Outcome != reading.Lost && p.Outcome != reading.Unsent {
 			p.RTT, p.Stamp = time.Duration(r.Int64N(int64(3*time.Second))), reading.Stamp(r.IntN(4))
+			p.TTL = []int{0, 57, 57, 57, 255}[r.IntN(5)]
+			p.As = one("", "", "a datagram of its own")
+			if r.IntN(4) == 0 {
+				p.Peer = netip.MustParseAddr(one("192.0.2.9", "2001:db8::9", "fe80::1%veth0"))
+			}
+			p.Overtaken, p.Shut = r.IntN(5) == 0, r.IntN(5) == 0
+		}
+		if p.Outcome == reading.Refused || p.Outcome == reading.Unsent {
+			p.Cause, p.MTU = one("", "connection refused by 192.0.2.9", "no route to host"), []int{0, 1280, 1492}[r.IntN(3)]
+		}
+		p.Damaged = r.IntN(9) == 0
+		if r.IntN(3) == 0 {
+			p.SentLate = time.Duration(100+r.IntN(100_000)) * time.Microsecond
 		}
 		probes = append(probes, p)
 	}
@@ -81,19 +98,44 @@ func randomProbes(seed uint64, n int) []reading.Probe {
 }
 
 func TestPackKeepsEveryNanosecond(t *testing.T) {
-	for seed := range uint64(50) {
+	for seed := range uint64(200) {
 		probes := randomProbes(seed, 60)
 		back, err := reading.Unpack(start, reading.Pack(start, probes))
 		require.NoError(t, err)
 		require.Equal(t, probes, back)
+		r := reading.Of(start, time.Minute, 60, time.Second, probes)
+		require.Equal(t, r, reading.Of(start, time.Minute, 60, time.Second, back), "an agent that is started again finds the same figures")
 	}
 	assert.Less(t, len(reading.Pack(start, steady())), 400, "a quiet minute takes a few hundred bytes")
+}
+
+// TestLateStaysLate: how late a probe left is rounded so that the same of them count as late.
+func TestLateStaysLate(t *testing.T) {
+	for _, late := range []time.Duration{0, 99 * time.Microsecond, time.Millisecond - 1, time.Millisecond, time.Millisecond + 1, 1000400, 7 * time.Millisecond / 3} {
+		back, err := reading.Unpack(start, reading.Pack(start, []reading.Probe{{DueAt: start, SentLate: late}}))
+		require.NoError(t, err)
+		assert.Equal(t, reading.LateSent(late, time.Second), reading.LateSent(back[0].SentLate, time.Second), "%v", late)
+		assert.InDelta(t, late, back[0].SentLate, float64(100*time.Microsecond))
+	}
+}
+
+// TestPackedByEarlierReleases: a head without more, as version 1 wrote it.
+func TestPackedByEarlierReleases(t *testing.T) {
+	// Answered by the kernel's clock in 12 ms, lost with nothing, refused with two copies in 11 ms.
+	old := []byte{1, 1, 0, 2, 0x80, 0xec, 0xb8, 0x0b, 0, 0, 2<<3 | 3, 0, 1, 0xff, 0x88, 0x7a}
+	back, err := reading.Unpack(start, old)
+	require.NoError(t, err)
+	assert.Equal(t, []reading.Probe{
+		{DueAt: start, Outcome: reading.Answered, Stamp: reading.StampKernel, RTT: 12 * ms},
+		{Number: 1, DueAt: start, Outcome: reading.Lost},
+		{Number: 2, DueAt: start, Outcome: reading.Refused, Copies: 2, Stamp: reading.StampUser, RTT: 11 * ms},
+	}, back)
 }
 
 func steady() []reading.Probe {
 	var probes []reading.Probe
 	for i := range 60 {
-		probes = append(probes, reading.Probe{DueAt: start.Add(time.Duration(i) * time.Second), Outcome: reading.Answered, Stamp: reading.StampKernel, RTT: 12*ms + time.Duration(i%9)*50*time.Microsecond})
+		probes = append(probes, reading.Probe{Number: i, TTL: 57, DueAt: start.Add(time.Duration(i) * time.Second), Outcome: reading.Answered, Stamp: reading.StampKernel, RTT: 12*ms + time.Duration(i%9)*50*time.Microsecond})
 	}
 	return probes
 }
@@ -101,8 +143,9 @@ func steady() []reading.Probe {
 func FuzzUnpack(f *testing.F) {
 	f.Add(reading.Pack(start, steady()))
 	f.Add(reading.Pack(start, randomProbes(1, 20)))
-	f.Add([]byte{2})
+	f.Add([]byte{3})
 	f.Add([]byte{1, 0xff, 0xff})
+	f.Add([]byte{2, 0xff, 0xff})
 	f.Fuzz(func(t *testing.T, data []byte) {
 		probes, err := reading.Unpack(start, data)
 		if err != nil {
