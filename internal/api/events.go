@@ -28,6 +28,11 @@ type TwoEndedEvent struct {
 	At time.Time `json:"at"`
 }
 
+// RunEvent tells that runs have ended.
+type RunEvent struct {
+	At time.Time `json:"at"`
+}
+
 // TraceEvent tells that traces have ended.
 type TraceEvent struct {
 	At time.Time `json:"at"`
@@ -68,7 +73,7 @@ const comeBack = 2000
 
 func (s *server) registerEvents(a huma.API) {
 	op := operation(http.MethodGet, "/events", "listen", "A live stream of new readings and changes of state (server-sent events); each has an id, by which it is resumed", "Events")
-	sse.Register(a, op, map[string]any{"reading": ReadingEvent{}, "state": StateEvent{}, "watch": WatchEvent{}, "sweep": SweepEvent{}, "trace": TraceEvent{}, "two-ended": TwoEndedEvent{}, "incident": IncidentEvent{}, "notice": NoticeEvent{}, "missed": MissedEvent{}, "alive": AliveEvent{}},
+	sse.Register(a, op, map[string]any{"reading": ReadingEvent{}, "state": StateEvent{}, "watch": WatchEvent{}, "sweep": SweepEvent{}, "trace": TraceEvent{}, "two-ended": TwoEndedEvent{}, "run": RunEvent{}, "incident": IncidentEvent{}, "notice": NoticeEvent{}, "missed": MissedEvent{}, "alive": AliveEvent{}},
 		func(ctx context.Context, in *listen, send sse.Sender) {
 			events, stop, whole := s.c.ListenSince(in.Last)
 			defer stop()
@@ -118,6 +123,8 @@ func (s *server) sendEvent(send func(any) error, e controller.Event) error {
 		return send(TraceEvent{time.Now().UTC()})
 	case controller.NewTwoEnded:
 		return send(TwoEndedEvent{time.Now().UTC()})
+	case controller.NewRun:
+		return send(RunEvent{time.Now().UTC()})
 	case controller.NewSweep:
 		return send(SweepEvent{time.Now().UTC()})
 	}

@@ -37,9 +37,9 @@ type oneRun struct {
 	ID string `path:"id"`
 }
 
-type getRun struct {
-	ID      string `path:"id"`
-	Compare string `query:"compare" doc:"Of a route: lay it beside last, baseline, or another trace's identifier"`
+type compareRun struct {
+	ID   string `path:"id"`
+	With string `query:"with" doc:"last, baseline, or another trace's identifier" default:"last"`
 }
 
 type hearRun struct {
@@ -50,7 +50,7 @@ type hearRun struct {
 func (s *server) registerRuns(a huma.API) {
 	start := operation(http.MethodPost, "/runs", "start-runs", "Measure on demand at an agent, by whatever kind; each target is a run, by some kinds each family and kind of probe of it. They go on in the background and are kept", "Runs", http.StatusNotFound, http.StatusUnprocessableEntity)
 	start.DefaultStatus = http.StatusAccepted
-	huma.Register(a, start, func(ctx context.Context, in *body[apitype.RunOrder]) (*body[[]apitype.Run], error) {
+	huma.Register(a, start, func(ctx context.Context, in *body[apitype.Measurement]) (*body[[]apitype.Run], error) {
 		runs, err := s.start(ctx, in.Body)
 		if err != nil {
 			return nil, s.problem(err)
@@ -59,6 +59,7 @@ func (s *server) registerRuns(a huma.API) {
 	})
 	huma.Register(a, operation(http.MethodGet, "/runs", "list-runs", "Runs of all kinds, newest first, without what they found", "Runs", http.StatusNotFound, http.StatusUnprocessableEntity), s.listRuns)
 	huma.Register(a, operation(http.MethodGet, "/runs/{id}", "get-run", "One run with what it found, so far or in the end", "Runs", http.StatusNotFound), s.getRun)
+	huma.Register(a, operation(http.MethodGet, "/runs/{id}/compared", "compare-run", "One run whose kind finds routes, with the route that it found beside another", "Runs", http.StatusNotFound, http.StatusUnprocessableEntity), s.compareRun)
 	huma.Register(a, operation(http.MethodGet, "/runs/{id}/heard", "hear-run", "What a run told as it went, in the form of its kind: probes, steps, bytes so far", "Runs", http.StatusNotFound),
 		func(ctx context.Context, in *hearRun) (*body[apitype.Heard], error) {
 			out, err := s.hear(ctx, in)
@@ -90,7 +91,7 @@ func (s *server) stopRun(ctx context.Context, text string) error {
 }
 
 // request reads what an order asks for. What is left out is as in a watch.
-func (s *server) request(o apitype.RunOrder) (r controller.RunRequest, err error) {
+func (s *server) request(o apitype.Measurement) (r controller.RunRequest, err error) {
 	k, err := kind.Find(kind.Or(o.Kind))
 	if err != nil {
 		return r, err
@@ -99,7 +100,7 @@ func (s *server) request(o apitype.RunOrder) (r controller.RunRequest, err error
 	return controller.RunRequest{Kind: k, From: o.From, Targets: o.To, How: spec, Key: o.Key}, err
 }
 
-func (s *server) start(ctx context.Context, o apitype.RunOrder) ([]store.Run, error) {
+func (s *server) start(ctx context.Context, o apitype.Measurement) ([]store.Run, error) {
 	r, err := s.request(o)
 	if err != nil {
 		return nil, err
@@ -138,7 +139,7 @@ func (s *server) startEnd(ctx context.Context, o apitype.EndOrder) (store.Run, e
 		}
 		how["stamp_key"], o.Key = key, ""
 	}
-	runs, err := s.start(ctx, apitype.RunOrder{Kind: o.Kind, From: o.From, To: []string{o.To}, Key: o.Key, How: how})
+	runs, err := s.start(ctx, apitype.Measurement{Kind: o.Kind, From: o.From, To: []string{o.To}, Key: o.Key, How: how})
 	if err != nil {
 		return store.Run{}, err
 	}
@@ -198,7 +199,7 @@ func (s *server) listRuns(ctx context.Context, in *listRuns) (*listed[apitype.Ru
 	return pageOf(s.runsOf(runs), in.Paging, again, last.StartedAt, last.ID), nil
 }
 
-func (s *server) getRun(ctx context.Context, in *getRun) (*body[apitype.Run], error) {
+func (s *server) getRun(ctx context.Context, in *oneRun) (*body[apitype.Run], error) {
 	id, err := parseID(in.ID)
 	if err != nil {
 		return nil, s.problem(err)
@@ -213,13 +214,27 @@ func (s *server) getRun(ctx context.Context, in *getRun) (*body[apitype.Run], er
 	} else {
 		err = s.found(ctx, r, &out)
 	}
-	if err == nil && in.Compare != "" && out.Result != nil {
-		out.Result, err = s.compared(ctx, r, out.Result, in.Compare)
-	}
 	if err != nil {
 		return nil, s.problem(err)
 	}
 	return &body[apitype.Run]{out}, nil
+}
+
+// compareRun is getRun with the route that was found beside another.
+func (s *server) compareRun(ctx context.Context, in *compareRun) (*body[apitype.Run], error) {
+	out, err := s.getRun(ctx, &oneRun{in.ID})
+	if err != nil || out.Body.Result == nil || out.Body.Outcome == string(plan.Running) {
+		return out, err
+	}
+	id, err := parseID(in.ID)
+	if err != nil {
+		return nil, s.problem(err)
+	}
+	r, err := s.c.Store().Run(ctx, id)
+	if err == nil {
+		out.Body.Result, err = s.compared(ctx, r, out.Body.Result, in.With)
+	}
+	return out, s.problem(err)
 }
 
 // compared lays the route that a run found beside another.
@@ -233,8 +248,8 @@ func (s *server) compared(ctx context.Context, r store.Run, raw json.RawMessage,
 		return nil, err
 	}
 	routed, is := found.(kind.Routed)
-	if !is || r.Outcome == plan.Running {
-		return raw, nil
+	if !is {
+		return nil, fmt.Errorf("%w: what a %s found is no route to be compared", controller.ErrInvalid, r.Kind)
 	}
 	t, err := s.c.Store().Trace(ctx, r.ID)
 	if err != nil {

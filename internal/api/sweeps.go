@@ -22,7 +22,7 @@ type listSweeps struct {
 func (s *server) registerSweeps(a huma.API) {
 	start := operation(http.MethodPost, "/sweeps", "start-sweep", "Find which addresses answer, from an agent; it goes on in the background and is kept", "Sweeps", http.StatusUnprocessableEntity)
 	start.DefaultStatus = http.StatusAccepted
-	huma.Register(a, start, func(ctx context.Context, in *body[apitype.RunOrder]) (*body[apitype.Sweep], error) {
+	huma.Register(a, start, func(ctx context.Context, in *body[apitype.Measurement]) (*body[apitype.Sweep], error) {
 		in.Body.Kind = "sweep"
 		runs, err := s.start(ctx, in.Body)
 		if err != nil {

@@ -47,7 +47,7 @@ func (s *server) registerTraces(a huma.API) {
 	huma.Register(a, operation(http.MethodGet, "/paths/{id}/lanes", "get-lanes", "The hops of a path over time, and when its route became another", "Routes", http.StatusNotFound), s.getLanes)
 }
 
-func (s *server) startTrace(ctx context.Context, in *body[apitype.RunOrder]) (*body[[]apitype.Trace], error) {
+func (s *server) startTrace(ctx context.Context, in *body[apitype.Measurement]) (*body[[]apitype.Trace], error) {
 	in.Body.Kind = "trace"
 	runs, err := s.start(ctx, in.Body)
 	if err != nil {

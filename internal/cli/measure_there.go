@@ -38,7 +38,7 @@ func (m *measuring) there() error {
 			return err
 		}
 	}
-	order := apitype.RunOrder{Kind: m.kind.Name, From: m.from, To: m.targets}
+	order := apitype.Measurement{Kind: m.kind.Name, From: m.from, To: m.targets}
 	if order.How, err = m.kind.Give(m.spec); err != nil {
 		return err
 	}
@@ -151,9 +151,10 @@ func laneOf(r apitype.Run) kind.Lane {
 
 // look asks how far a run is, and tells of what was heard since the last time.
 func (m *measuring) look(ctx context.Context, api *client.Client, r *apitype.Run, lane int, after *int, heard func(kind.Progress)) error {
-	query := url.Values{}
+	query, at := url.Values{}, "/runs/"+r.ID
 	if m.compare == "last" || m.compare == "baseline" {
-		query.Set("compare", m.compare)
+		query.Set("with", m.compare)
+		at += "/compared"
 	}
 	draws := heard != nil && m.kind.More != nil && (m.format == "ndjson" || m.kind.Draw != kind.DrawNothing && isTerminal(m.out))
 	if draws {
@@ -168,7 +169,7 @@ func (m *measuring) look(ctx context.Context, api *client.Client, r *apitype.Run
 		}
 		*after = more.Next
 	}
-	if err := api.Get(ctx, "/runs/"+r.ID, query, r); err != nil {
+	if err := api.Get(ctx, at, query, r); err != nil {
 		return err
 	}
 	if heard != nil && !draws && r.Outcome == string(kind.Running) {

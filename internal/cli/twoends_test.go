@@ -115,7 +115,7 @@ func TestRequestsOfTwoEnds(t *testing.T) {
 		return runKind(c, k)
 	}
 	for args, says := range map[string]string{"-direction up holm": "none of there, back, both", "-buffer deep holm": "none of fixed, adaptive", "-codec speex holm": "-codec no codec", "-rate x holm": "is not a rate", "-calls 0 holm": "-calls 0 is less than 1",
-		"-dscp gull holm": "DSCP", "-for 48h holm": "at most 24h", "-family 5 -key k holm": "is none of 4, 6", "-source x -key k holm": "is not an IP address", "holm": "lets in who has its key", "a b": "name one target; 2 are named", "": "name at least one target",
+		"-dscp gull holm": "DSCP", "-for 48h holm": "at most 24h", "-family 5 -key k holm": "is none of 4, 6", "-source x -key k holm": "is not an IP address", "holm": "lets in who has its key", "a b": "name one target; 2 are named", "": "name one target; 0 are named",
 		"-reflector -codec g711 holm": "leave out codec", "-reflector -key k holm": "leave out -key", "-reflector -every 10us holm": "has agreed to nothing", "-plain holm": "-plain goes with -reflector", "-reflector -payload 40 holm": "packets of 40 bytes"} {
 		assert.ErrorContains(t, call("stream", args), says, args)
 	}

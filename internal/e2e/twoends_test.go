@@ -149,7 +149,7 @@ func TestTwoEndsOnThisMachine(t *testing.T) {
 		{"no rate", []string{"throughput", "-protocol", "udp", "-rate", "fast", at}, 2, "is not a rate"},
 		{"rate of TCP", []string{"throughput", "-rate", "1M", at}, 2, "are of UDP"},
 		{"no congestion control", []string{"throughput", "-congestion", "gullwing", at}, 3, "no congestion control"},
-		{"no such protocol", []string{"throughput", "-protocol", "sctp", at}, 2, "tcp or udp"},
+		{"no such protocol", []string{"throughput", "-protocol", "sctp", at}, 2, "none of tcp, udp"},
 		{"nobody there", []string{"throughput", "127.0.0.1:1"}, 3, "is 'woodlark respond' running there"},
 		{"no port", []string{"stream", "127.0.0.1:gull"}, 2, "is not ADDRESS:PORT"},
 		{"far end without key", []string{"respond", "-key-file", "/dev/null"}, 2, "holds no key"},

@@ -43,14 +43,13 @@ func CheckTarget(target string) error {
 
 // CheckTargets says what is wrong with the targets of a spec.
 func (k *Kind) CheckTargets(s Spec, targets []string) error {
-	if len(targets) == 0 {
-		if k.NoTarget != nil && k.NoTarget(s) {
-			return nil
-		}
-		return fmt.Errorf("%w: name at least one target", ErrInvalid)
-	}
-	if k.One && len(targets) != 1 {
+	switch {
+	case len(targets) == 0 && k.NoTarget != nil && k.NoTarget(s):
+		return nil
+	case k.One && len(targets) != 1:
 		return fmt.Errorf("%w: name one target; %d are named", ErrInvalid, len(targets))
+	case len(targets) == 0:
+		return fmt.Errorf("%w: name at least one target", ErrInvalid)
 	}
 	check := func(t string) error { return CheckTarget(t) }
 	if k.Target != nil {

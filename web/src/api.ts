@@ -1,4 +1,4 @@
-import type { components } from "./schema";
+import type { components, paths } from "./schema";
 
 type Schemas = components["schemas"];
 export type Path = Schemas["Path"];
@@ -25,6 +25,10 @@ export type SeenRoute = Schemas["SeenRoute"];
 export type TwoEnded = Schemas["TwoEnded"];
 export type Invite = Schemas["Invite"];
 export type WalkReport = Schemas["Walk"];
+export type Kind = Schemas["Kind"];
+export type KindField = Schemas["Field"];
+export type Measurement = Schemas["Measurement"];
+export type WatchSpec = Schemas["WatchSpec"];
 
 /** An error that the service explained (RFC 9457), or that kept it from answering. */
 export class Problem extends Error {
@@ -35,6 +39,19 @@ export class Problem extends Error {
     super(message);
   }
 }
+
+/** Bodies are what the calls of a method take, by their paths. */
+type Bodies<M extends "post" | "put" | "patch" | "delete"> = {
+  [P in keyof paths as paths[P] extends { [K in M]: unknown } ? P : never]: paths[P] extends { [K in M]: { requestBody: { content: { "application/json": infer B } } } } ? B : undefined;
+};
+
+/** post makes something; a body that the service would not take does not compile. The parts of a path in braces are filled in. */
+export const post = <T, P extends keyof Bodies<"post"> = keyof Bodies<"post">>(path: P, body: Bodies<"post">[P], parts: Record<string, string> = {}) => call<T>("POST", filled(path, parts), body);
+
+/** remove takes something away. */
+export const remove = <P extends keyof Bodies<"delete">>(path: P, parts: Record<string, string>) => call<void>("DELETE", filled(path, parts));
+
+const filled = (path: string, parts: Record<string, string>) => path.replace(/^\/api\/v1/, "").replace(/\{(\w+)\}/g, (_, name: string) => encodeURIComponent(parts[name] ?? ""));
 
 /** call asks the service; body, when given, is sent as JSON. */
 export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {

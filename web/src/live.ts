@@ -32,6 +32,7 @@ export function useLive(): boolean {
         stale.add((JSON.parse(e.data) as Path).id);
         void client.invalidateQueries({ queryKey: ["status"] });
       });
+      source.addEventListener("run", () => void client.invalidateQueries({ queryKey: ["run"] }));
       source.addEventListener("sweep", () => void client.invalidateQueries({ queryKey: ["sweeps"] }));
       source.addEventListener("two-ended", () => void client.invalidateQueries({ queryKey: ["two-ended"] }));
       source.addEventListener("trace", () => void client.invalidateQueries({ queryKey: ["traces"] }));

@@ -163,8 +163,8 @@ func (w *Watch) UnmarshalJSON(b []byte) error {
 	return nil
 }
 
-// RunOrder asks for a measurement of any kind, now.
-type RunOrder struct {
+// Measurement asks for a measurement of any kind, now.
+type Measurement struct {
 	Kind string   `json:"kind,omitempty" doc:"What is measured; the first of the list of kinds when left out"`
 	From string   `json:"from" doc:"Name of the agent"`
 	To   []string `json:"to" doc:"Names or addresses; of a sweep prefixes, ranges and addresses; of a kind with two ends an agent, or ADDRESS:PORT of a responder or a reflector"`
@@ -172,18 +172,18 @@ type RunOrder struct {
 	How  Values   `json:"-"`
 }
 
-type runOrder RunOrder
+type measurement Measurement
 
 // MarshalJSON writes it as one object.
-func (o RunOrder) MarshalJSON() ([]byte, error) { return flat(runOrder(o), o.How) }
+func (o Measurement) MarshalJSON() ([]byte, error) { return flat(measurement(o), o.How) }
 
 // UnmarshalJSON reads it.
-func (o *RunOrder) UnmarshalJSON(b []byte) (err error) {
-	var own runOrder
+func (o *Measurement) UnmarshalJSON(b []byte) (err error) {
+	var own measurement
 	if own.How, err = apart(b, &own); err != nil {
 		return err
 	}
-	*o = RunOrder(own)
+	*o = Measurement(own)
 	return nil
 }
 
@@ -274,7 +274,9 @@ func (WatchSpec) TransformSchema(_ huma.Registry, s *huma.Schema) *huma.Schema {
 func (Watch) TransformSchema(_ huma.Registry, s *huma.Schema) *huma.Schema { return withFields(s) }
 
 // TransformSchema describes it with the fields of all kinds.
-func (RunOrder) TransformSchema(_ huma.Registry, s *huma.Schema) *huma.Schema { return withFields(s) }
+func (Measurement) TransformSchema(_ huma.Registry, s *huma.Schema) *huma.Schema {
+	return withFields(s)
+}
 
 // withFields adds the fields of all kinds to a schema.
 func withFields(s *huma.Schema) *huma.Schema {

@@ -162,9 +162,16 @@ func (s *sweeper) flush(ctx context.Context, p *pacer) {
 	s.tell(p)
 }
 
+// tellEvery is how often at least it is told how many packets left.
+const tellEvery = 500 * time.Millisecond
+
 func (s *sweeper) tell(p *pacer) {
-	if s.Sent != nil && (s.result.Sent-p.told >= 1000 || s.result.Elapsed > 0) {
-		p.told = s.result.Sent
+	if s.Sent == nil {
+		return
+	}
+	// A slow one is told of, too.
+	if now := s.clock.Now(); s.result.Sent-p.told >= 1000 || now.Sub(p.toldAt) >= tellEvery || s.result.Elapsed > 0 {
+		p.told, p.toldAt = s.result.Sent, now
 		s.Sent(s.result.Sent)
 	}
 }
@@ -261,6 +268,7 @@ type pacer struct {
 	spent   time.Duration
 	last    time.Time // that packets left, in this round
 	told    uint64
+	toldAt  time.Time
 }
 
 // full reports whether so many packets wait as are due in one tick.

@@ -1,14 +1,17 @@
-/** Part is what each kind of measurement is given. */
-export type Part = { from: string; to: string; set: (values: Record<string, string>) => void };
-
-export const words = (text: string) => text.split(/[\s,]+/).filter(Boolean);
-
-/** Field is a labelled input of the form. */
-export function Field({ label, value, onChange, wide, narrow, hint }: { label: string; value: string; onChange: (v: string) => void; wide?: boolean; narrow?: boolean; hint?: string }) {
+/** Field is a labelled input of a form; what is wrong with what stands in it is said below. */
+export function Field({ label, value, onChange, wide, hint, title, wrong }: { label: string; value: string; onChange: (v: string) => void; wide?: boolean; hint?: string; title?: string; wrong?: string }) {
   return (
-    <label className={"flex flex-col gap-1 text-sm text-soft " + (wide ? "grow basis-72" : narrow ? "w-20" : "w-36")}>
+    <label className={"flex flex-col gap-1 text-sm text-soft " + (wide ? "grow basis-72" : "w-36")} title={title}>
       {label}
-      <input type="text" value={value} onChange={(e) => onChange(e.target.value)} placeholder={hint} className="border-b border-line bg-transparent px-1 py-1 text-base text-ink placeholder:text-soft" />
+      <input
+        type="text"
+        value={value}
+        onChange={(e) => onChange(e.target.value)}
+        placeholder={hint}
+        aria-invalid={wrong !== undefined}
+        className="border-b border-line bg-transparent px-1 py-1 text-base text-ink placeholder:text-soft aria-invalid:border-plum"
+      />
+      {wrong && <span className="text-plum">{wrong}</span>}
     </label>
   );
 }

@@ -10,7 +10,7 @@ const rowHeight = 46;
  * the right, a hop that several pass once. The more traces pass a segment, the
  * heavier it is.
  */
-export function RouteGraph({ traces }: { traces: Trace[] }) {
+export function RouteGraph({ traces }: { traces: Pick<Trace, "from" | "to" | "via" | "report">[] }) {
   const places = new Map<string, Place>();
   const segments = new Map<string, { from: string; to: string; by: Set<string> }>();
   for (const t of traces) {

@@ -5,7 +5,7 @@ import { SweepMap } from "./SweepMap";
 const grouped = (n: number) => n.toLocaleString("en-GB");
 
 /** SweepResult tells what one sweep found. */
-export function SweepResult({ sweep }: { sweep: Sweep }) {
+export function SweepResult({ sweep }: { sweep: Pick<Sweep, "from" | "prefixes" | "started_at" | "ended_at" | "outcome" | "reason" | "sent" | "of" | "report"> }) {
   const r = sweep.report;
   return (
     <div>

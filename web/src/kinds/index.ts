@@ -1,0 +1,13 @@
+import type { Panel } from "./panel";
+import { ping } from "./ping";
+import { plain } from "./plain";
+import { stream } from "./stream";
+import { sweep } from "./sweep";
+import { throughput } from "./throughput";
+import { trace } from "./trace";
+import { walk } from "./walk";
+
+const panels: Record<string, Panel> = { ping, trace, sweep, walk, throughput, stream };
+
+/** panelOf is the panel of a kind; one that has none is shown plainly. */
+export const panelOf = (name: string): Panel => panels[name] ?? plain(name);
