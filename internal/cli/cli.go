@@ -11,7 +11,9 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -214,7 +216,7 @@ func (c *call) parse() error {
 			if errors.Is(err, flag.ErrHelp) {
 				return err
 			}
-			return exit{exitWrongCall, err}
+			return exit{exitWrongCall, plainFlag(err)}
 		}
 		if c.flags.NArg() == 0 {
 			break
@@ -239,6 +241,26 @@ func (c *call) parse() error {
 func (c *call) isSet(name string) (is bool) {
 	c.flags.Visit(func(f *flag.Flag) { is = is || f.Name == name })
 	return is
+}
+
+var wrongValue = regexp.MustCompile(`^invalid (?:boolean )?value ("(?:[^"\\\\]|\\\\.)*") for (?:flag )?-(\S+): (?s:(.*))$`)
+
+// plainFlag says what is wrong with the value of an option as all other errors do.
+func plainFlag(err error) error {
+	found := wrongValue.FindStringSubmatch(err.Error())
+	value := ""
+	if found != nil {
+		value, _ = strconv.Unquote(found[1])
+	}
+	switch {
+	case found == nil:
+		return err
+	case strings.HasPrefix(found[3], `"`), value != "" && strings.HasPrefix(found[3], value):
+		return fmt.Errorf("-%s %s", found[2], found[3])
+	case found[3] == "parse error":
+		return fmt.Errorf("-%s %s cannot be read", found[2], found[1])
+	}
+	return fmt.Errorf("-%s: %s", found[2], found[3])
 }
 
 func short(s string) string {

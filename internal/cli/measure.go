@@ -170,7 +170,7 @@ func (m *measuring) readTargets() error {
 	if m.file == "" {
 		if err := m.kind.CheckTargets(m.spec, m.targets); err != nil {
 			if len(m.targets) == 0 && !m.kind.One {
-				err = fmt.Errorf("name at least one target, or a -file of them")
+				err = fmt.Errorf("%w, or a -file of them", err)
 			}
 			return exit{exitWrongCall, plainly(err)}
 		}

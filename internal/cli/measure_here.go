@@ -78,7 +78,7 @@ func (m *measuring) unmeasured(err error) error {
 	case errors.As(err, &e):
 		return err
 	case errors.Is(err, kind.ErrInvalid):
-		return exit{exitWrongCall, plainly(err)}
+		return exit{exitWrongCall, plainly(kind.ByFlag(m.spec, err))}
 	}
 	return exit{exitUnmeasured, err}
 }

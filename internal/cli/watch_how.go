@@ -4,6 +4,7 @@ import (
 	"flag"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -127,19 +128,20 @@ func (o *howOptions) into(c *call, w *apitype.WatchSpec) error {
 // by its older meaning that between the runs of a watch, which is -repeat now.
 func (o *howOptions) settleEvery(c *call, k *kind.Kind, w *apitype.WatchSpec) error {
 	values, given := o.given["every"]
-	if !given || w.Repeat != "" {
+	if !given || c.isSet("repeat") {
 		return nil
 	}
 	text := values[len(values)-1]
 	d, err := time.ParseDuration(text)
 	_, both := o.given["interval"]
+	_, counted := o.given["probes"] // what goes on without a pause counts none
 	switch {
 	case text == "continuous" && k.Continuous:
 		delete(o.given, "every")
 		return nil
 	case err != nil:
 		return wrongCall("-every: %q is not a span of time such as 10s or 20ms", short(text))
-	case both, !k.Continuous, d > time.Minute:
+	case both, counted && w.Repeat == "", !k.Continuous, d > time.Minute, o.outlasts(d, w):
 		delete(o.given, "every")
 		w.Repeat, w.Every = text, ""
 		c.oldSpelling("every", "repeat")
@@ -147,4 +149,18 @@ func (o *howOptions) settleEvery(c *call, k *kind.Kind, w *apitype.WatchSpec) er
 		return wrongCall("-every %s can be the time between probes, or by its older meaning that between runs: write '-repeat %s' for the latter, or '-repeat continuous -every %s'", text, text, text)
 	}
 	return nil
+}
+
+// outlasts reports whether the probes of a run so far apart would go on for longer than it is
+// until the next run: then it is not meant.
+func (o *howOptions) outlasts(apart time.Duration, w *apitype.WatchSpec) bool {
+	repeat, err := w.Between()
+	if err != nil || repeat == 0 {
+		return false
+	}
+	probes, err := strconv.Atoi(text(w.How["probes"]))
+	if n := o.given["probes"]; n != nil {
+		probes, err = strconv.Atoi(n[len(n)-1])
+	}
+	return err == nil && time.Duration(probes)*apart >= repeat
 }

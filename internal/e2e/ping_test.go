@@ -90,7 +90,7 @@ func TestBadCalls(t *testing.T) {
 		{[]string{"pong"}, 2, `no command "pong"`},
 		{[]string{"help", "pong"}, 2, `no command "pong"`},
 		{[]string{"ping"}, 2, "name at least one target"},
-		{[]string{"ping", "-every", "-1s", "127.0.0.1"}, 2, "-every -1s is not above zero"},
+		{[]string{"ping", "-every", "-1s", "127.0.0.1"}, 2, "-every -1s is less than 1ms"},
 		{[]string{"ping", "-every", "soon", "127.0.0.1"}, 2, "every"},
 		{[]string{"ping", "-probes", "0", "127.0.0.1"}, 2, "-probes 0 is not between"},
 		{[]string{"ping", "-payload", "4", "127.0.0.1"}, 2, "-payload 4 is not between 16 bytes"},
@@ -110,7 +110,7 @@ func TestBadCalls(t *testing.T) {
 		{[]string{"watch", "fly"}, 2, `"fly" is none of`},
 		{[]string{"watch", "show"}, 2, "needs a watch's name"},
 		{[]string{"baseline"}, 2, "say one of list"},
-		{[]string{"results", "-last", "-1h"}, 2, "-last -1h0m0s is not above zero"},
+		{[]string{"results", "-last", "-1h"}, 2, "-last: \"-1h\" is not a span of time above zero"},
 	} {
 		out, errs, status := m.cli(c.args...)
 		name := strings.Join(c.args, " ")

@@ -82,8 +82,8 @@ func TestTargetsFromAFile(t *testing.T) {
 	out, errs, status := m.cli("ping", "-probes", "2", "-every", "5ms", "-file", file)
 	assert.Equal(t, 3, status)
 	assert.Contains(t, out, "2 of 2 probes", "what could be measured is")
-	assert.Contains(t, errs, "line 2: invalid: \"127.0.0.0/40\" is not a prefix")
-	assert.Contains(t, errs, "line 3: invalid: target \"127.0.0.300\" is not an IP address")
+	assert.Contains(t, errs, "line 2: \"127.0.0.0/40\" is not a prefix")
+	assert.Contains(t, errs, "line 3: target \"127.0.0.300\" is not an IP address")
 	text.Reset()
 	for i := range 100_001 {
 		fmt.Fprintf(&text, "127.%d.%d.%d\n", 1+i>>16, i>>8&255, i&255)
@@ -142,7 +142,7 @@ func TestSweepsThatAreRefused(t *testing.T) {
 		{"0.0.0.0/0", "4,294,967,296 are more than 16777216"},
 		{"2001:db8::/64", "cannot be gone through"},
 		{"9.9.9.0/24", "-beyond"},
-		{"-rate unlimited 192.0.2.0/24", "-rate unlimited is for loopback"},
+		{"-packets unlimited 192.0.2.0/24", "-packets unlimited is for loopback"},
 		{"-rate fast 127.0.0.1", "-rate \"fast\" is neither"},
 		{"-via tcp:70000 127.0.0.1", "port \"70000\" is not between"},
 		{"-via udp:53 127.0.0.1", "a sweep asks by icmp or tcp:PORT"},
@@ -150,7 +150,7 @@ func TestSweepsThatAreRefused(t *testing.T) {
 		{"-rounds 0 127.0.0.1", "-rounds 0 is not between"},
 		{"quay", "is no prefix, range or address"},
 		{"", "name at least one prefix"},
-		{"-background 127.0.0.1", "-background leaves a sweep to a service"},
+		{"-background 127.0.0.1", "-background leaves a measurement to a service"},
 		{"-source 192.0.2.99 127.0.0.1", "is not an address of this host"},
 		{"-interface quay0 127.0.0.1", "there is no interface \"quay0\""},
 	} {
@@ -189,7 +189,7 @@ func TestTheWalkOnTheCommandLine(t *testing.T) {
 	assert.Equal(t, "neighbour", r.Steps[1].Step)
 	assert.False(t, *r.Steps[1].Good)
 	assert.EqualValues(t, "neighbour_unresolved", r.Findings[0].Code)
-	for args, says := range map[string]string{"-walk": "name the target", "-world x 127.0.0.1": "are for -walk", "-from x 127.0.0.1": "needs -walk", "-walk -address x 127.0.0.1": "is not an IP address"} {
+	for args, says := range map[string]string{"-walk": "name one target", "-world x 127.0.0.1": "-world: for -walk only", "-from x 127.0.0.1": "needs -walk", "-walk -address x 127.0.0.1": "is not an IP address"} {
 		_, errs, status := m.cli(append([]string{"here"}, strings.Fields(args)...)...)
 		assert.Equal(t, 2, status)
 		assert.Contains(t, errs, says)

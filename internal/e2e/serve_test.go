@@ -128,9 +128,12 @@ func TestServe(t *testing.T) {
 			{[]string{"-name", "x", "-from", "local", "-to", "127.0.0.0/24"}, "is a prefix; a target is one address or name"},
 			{[]string{"-name", "x", "-from", "local", "-to", "300.1.2.3"}, "is not an IP address"},
 			{[]string{"-name", "x", "-from", "local", "-to", strings.Repeat("a", 70000)}, "70000 characters long"},
-			{[]string{"-name", "x", "-from", "local", "-to", "127.0.0.1", "-interval", "-1s"}, `interval "-1s" is not a span of time above zero`},
+			{[]string{"-name", "x", "-from", "local", "-to", "127.0.0.1", "-interval", "-1s"}, "-every -1s is less than 1ms"},
 			{[]string{"-name", "x", "-from", "local", "-to", "127.0.0.1", "-interval", "7s"}, "does not divide a minute"},
-			{[]string{"-name", "x", "-from", "local", "-to", "127.0.0.1", "-every", "1s"}, "less than 10s"},
+			{[]string{"-name", "x", "-from", "local", "-to", "127.0.0.1", "-repeat", "1s"}, "less than 10s"},
+			{[]string{"-name", "x", "-from", "local", "-to", "127.0.0.1", "-every", "30s"}, "write '-repeat 30s'"},
+			{[]string{"-name", "x", "-from", "local", "-to", "127.0.0.1", "-codec", "g711"}, "-codec is not of a ping"},
+			{[]string{"-name", "x", "-kind", "dowse", "-from", "local", "-to", "127.0.0.1"}, "there are ping, sweep, trace"},
 			{[]string{"-name", "x", "-from", "local", "-to", "127.0.0.1", "-dscp", "fast"}, "neither a name such as EF"},
 		} {
 			_, errs, status := m.cli(append([]string{"watch", "add"}, c.args...)...)

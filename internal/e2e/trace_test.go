@@ -122,7 +122,7 @@ func TestTraceOfWhatCannotBe(t *testing.T) {
 		{2, "at least one target", []string{}},
 		{2, "-ttl 256 is not between 1 and 255", []string{"-ttl", "256", "127.0.0.1"}},
 		{2, "-ttl 0 is not between", []string{"-ttl", "0", "127.0.0.1"}},
-		{2, "-first 9 is not between 1 and -ttl, 3", []string{"-ttl", "3", "-first", "9", "127.0.0.1"}},
+		{2, "-first 9 is not between 1 and the largest, 3", []string{"-ttl", "3", "-first", "9", "127.0.0.1"}},
 		{2, "-via stamp", []string{"-via", "stamp", "127.0.0.1"}},
 		{2, "port", []string{"-via", "tcp:70000", "127.0.0.1"}},
 		{2, "line 2: prefix 192.0.2.0/24 is in line 1 already", []string{"-owners", bad, "127.0.0.1"}},

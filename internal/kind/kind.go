@@ -46,6 +46,8 @@ type Kind struct {
 	Lanes func(Spec) Rule
 	// Target says what is wrong with a target; the usual is a name or an address.
 	Target func(Spec, string) error
+	// Noun is what its targets are called; target when empty.
+	Noun string
 	// NoTarget reports whether it needs none; nil when it always does.
 	NoTarget func(Spec) bool
 	// One says that it has one target.

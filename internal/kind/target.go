@@ -41,6 +41,14 @@ func CheckTarget(target string) error {
 	return nil
 }
 
+// noun is what its targets are called.
+func (k *Kind) noun() string {
+	if k.Noun != "" {
+		return k.Noun
+	}
+	return "target"
+}
+
 // CheckTargets says what is wrong with the targets of a spec.
 func (k *Kind) CheckTargets(s Spec, targets []string) error {
 	switch {
@@ -49,7 +57,7 @@ func (k *Kind) CheckTargets(s Spec, targets []string) error {
 	case k.One && len(targets) != 1:
 		return fmt.Errorf("%w: name one target; %d are named", ErrInvalid, len(targets))
 	case len(targets) == 0:
-		return fmt.Errorf("%w: name at least one target", ErrInvalid)
+		return fmt.Errorf("%w: name at least one %s", ErrInvalid, k.noun())
 	}
 	check := func(t string) error { return CheckTarget(t) }
 	if k.Target != nil {

@@ -28,7 +28,7 @@ func kills(ctx context.Context, dir, program string) error {
 	}
 	defer func() { k.stop() }()
 	began := time.Now()
-	for _, args := range [][]string{{"-name", "steady", "-to", "127.0.0.1"}, {"-name", "often", "-to", "127.0.0.2,127.0.0.3,127.0.0.4", "-every", "1m", "-probes", "5", "-interval", "100ms"}} {
+	for _, args := range [][]string{{"-name", "steady", "-to", "127.0.0.1"}, {"-name", "often", "-to", "127.0.0.2,127.0.0.3,127.0.0.4", "-repeat", "1m", "-probes", "5", "-every", "100ms"}} {
 		if out, err := k.command(ctx, append([]string{"watch", "add", "-from", "local"}, args...)...).CombinedOutput(); err != nil {
 			return fmt.Errorf("add a watch: %w: %s", err, out)
 		}

@@ -91,7 +91,7 @@ func sweeping(ctx context.Context, dir, program string) error {
 	var ours, bare, memory []float64
 	least := uint64(1) << 16
 	for range 9 {
-		s, err := runProcess(ctx, floor, program, "sweep", "-rate", "unlimited", "-format", "json", "127.1.0.0/16")
+		s, err := runProcess(ctx, floor, program, "sweep", "-packets", "unlimited", "-format", "json", "127.1.0.0/16")
 		if err != nil {
 			return err
 		}

@@ -141,7 +141,7 @@ func mayBe(j *kind.Job, s Spec, x space.Space) error {
 	return nil
 }
 
-var errUnlimited = fmt.Errorf("%w: unlimited packets are for loopback addresses and simulated networks; name a number", kind.ErrInvalid)
+var errUnlimited = &kind.Wrong{Field: "packets_per_second", Says: "unlimited is for loopback addresses and simulated networks; name a number"}
 
 // write writes one.
 func write(p kind.Page, all []any) error {
