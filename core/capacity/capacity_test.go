@@ -97,6 +97,11 @@ func TestWhatHeld(t *testing.T) {
 		{"a full link", capacity.Evidence{Segments: 1e5, Retransmits: 100, RTTRest: ms(20), RTTLoad: ms(70), Below: &capacity.Burst{Lost: lost(0)}, Above: &capacity.Burst{Lost: lost(0.4), Delayed: ms(50)}}, capacity.ByLink},
 		{"a full link with few buffers", capacity.Evidence{Segments: 1e5, Retransmits: 100, RTTRest: ms(20), RTTLoad: ms(23), Below: &capacity.Burst{Lost: lost(0)}, Above: &capacity.Burst{Lost: lost(0.4), Delayed: ms(8)}}, capacity.ByLink},
 		{"no time", capacity.Evidence{Segments: 1e5, RTTRest: ms(1), RTTLoad: ms(2), Own: figure.Of(0.97)}, capacity.ByHost},
+		{"little time, and nothing else is left", capacity.Evidence{Segments: 1e5, RTTRest: ms(23), RTTLoad: ms(23), Own: figure.Of(0.75), ByBuffer: figure.Of(0.05), Below: &capacity.Burst{Lost: lost(0)}}, capacity.ByHost},
+		{"little time, and partly a window", capacity.Evidence{Segments: 1e5, RTTRest: ms(23), RTTLoad: ms(23), Own: figure.Of(0.75), ByBuffer: figure.Of(0.3), Below: &capacity.Burst{Lost: lost(0)}}, capacity.NotKnown},
+		{"little time, but nobody knows what waited", capacity.Evidence{Segments: 1e5, Own: figure.Of(0.75), Below: &capacity.Burst{Lost: lost(0)}}, capacity.NotKnown},
+		{"little time, but nothing was tried below", capacity.Evidence{Segments: 1e5, RTTRest: ms(23), RTTLoad: ms(23), Own: figure.Of(0.75)}, capacity.NotKnown},
+		{"little time, but a full link", capacity.Evidence{Segments: 1e5, RTTRest: ms(23), RTTLoad: ms(43), Own: figure.Of(0.75), Below: &capacity.Burst{Lost: lost(0)}}, capacity.ByLink},
 		{"nothing", capacity.Evidence{Segments: 1e5, RTTRest: ms(20), RTTLoad: ms(21), Own: figure.Of(0.3)}, capacity.NotKnown},
 		{"nothing is known", capacity.Evidence{}, capacity.NotKnown},
 	} {

@@ -69,6 +69,7 @@ const (
 	mostlyHeld  = 0.5  // share of the time
 	partlyHeld  = 0.2  // that tells when datagrams go through faster
 	noTime      = 0.85 // busy
+	littleTime  = 0.65 // busy, where nothing else is left
 	deepQueue   = 5 * time.Millisecond
 	waits       = 3 * time.Millisecond // in the mean, of a burst at a queue
 	manyAgain   = 5e-4                 // segments sent again
@@ -120,7 +121,12 @@ func WhatHeld(e Evidence) (list []Held) {
 		add(ByLoss, 0.85, "segments are lost now and then, and TCP slows down for each, while datagrams go through faster")
 	case again >= 0.005 && e.Below == nil:
 		add(ByLoss, 0.6, "segments had to be sent again, and nothing waited")
-	case e.Machine.Or(0) >= allBusy && again < manyAgain:
+	case again >= manyAgain:
+	// TCP that no window, no loss and no queue holds sends as fast as it is given
+	// something: what is left are the ends.
+	case e.Own.Or(0) >= littleTime && receiver+buffer < partlyHeld && e.Below != nil && e.waited():
+		add(ByHost, 0.7, "this program was busy at an end for most of the time, and nothing else that was measured held it")
+	case e.Machine.Or(0) >= allBusy:
 		add(ByHost, 0.6, "other programs kept a machine at an end busy, and nothing else that was measured held it")
 	}
 	return list
@@ -179,6 +185,9 @@ func (e Evidence) queued() bool {
 	load, ok2 := e.RTTLoad.Get()
 	return ok && ok2 && load-rest >= max(deepQueue, rest/5)
 }
+
+// waited reports whether it is known how long packets waited.
+func (e Evidence) waited() bool { return e.RTTRest.IsSet() && e.RTTLoad.IsSet() }
 
 func share(v float64) float64 { return min(0.99, max(0.5, v)) }
 

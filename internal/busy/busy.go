@@ -5,55 +5,110 @@ package busy
 import (
 	"fmt"
 	"os"
-	"sync/atomic"
+	"strings"
 	"testing"
 	"time"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 )
 
 const (
-	// patience is for how long a test tries.
-	patience = 4 * time.Minute
-	// again is how often one tries that takes long.
-	again = 5
+	// tries are made before a test gives up, and for patience if they are short.
+	tries    = 5
+	patience = time.Minute
+	// sound is how many tries that the machine did not spoil have to fail.
+	sound = 2
 	// Log names the environment variable with the file that tries are written to, a line each:
-	// the test and how often it tried.
+	// the test, how often it tried and how many of the tries the machine spoilt.
 	Log = "WOODLARK_TRIES"
 )
 
-// Tries carries a measurement out until all that is asserted of it holds, for some
-// minutes at most. A machine without time to spare sends late and loses packets itself;
-// what is wrong of Woodlark is wrong each time. What is asserted with t instead must hold
-// at the first try.
-func Tries(t *testing.T, try func(c *assert.CollectT)) {
-	t.Helper()
-	var n atomic.Int32
-	defer func() { note(t, int(n.Load())) }()
-	require.EventuallyWithT(t, func(c *assert.CollectT) {
-		n.Add(1)
-		try(c)
-	}, patience, time.Millisecond)
+// Try collects what is wrong in one try.
+type Try struct{ wrong []string }
+
+// Errorf notes what is wrong.
+func (y *Try) Errorf(format string, args ...any) {
+	y.wrong = append(y.wrong, fmt.Sprintf(format, args...))
 }
 
-// Again tries up to five times until nothing is said to be wrong.
+// FailNow ends the try, and not the test.
+func (y *Try) FailNow() {
+	if len(y.wrong) == 0 {
+		y.wrong = []string{"it failed"}
+	}
+	panic(y)
+}
+
+// Tries carries a measurement out until all that is asserted of it holds. A machine
+// without time to spare sends late and loses packets itself; what is wrong of Woodlark is
+// wrong each time. What is asserted with t instead must hold at the first try. Processors
+// are kept awake meanwhile.
+//
+// A try in which the machine stood still does not count. When none is left that counts,
+// the test says so and fails nothing.
+func Tries(t *testing.T, try func(y *Try)) {
+	t.Helper()
+	Awake(t)
+	tryUntil(t, try)
+}
+
+// Again is Tries for what says itself what is wrong.
 func Again(t *testing.T, try func() (wrong string)) {
 	t.Helper()
-	wrong := ""
-	for n := range again {
-		if wrong = try(); wrong == "" {
-			note(t, n+1)
-			return
-		}
-		t.Log(wrong)
-	}
-	note(t, again)
-	t.Error(wrong)
+	Awake(t)
+	AsItIs(t, try)
 }
 
-// note writes down how often a test tried.
-func note(t *testing.T, n int) {
+// AsItIs is Again on the machine as it is: for what asks how busy that is.
+func AsItIs(t *testing.T, try func() (wrong string)) {
+	t.Helper()
+	tryUntil(t, func(y *Try) {
+		if wrong := try(); wrong != "" {
+			y.Errorf("%s", wrong)
+		}
+	})
+}
+
+func tryUntil(t *testing.T, try func(*Try)) {
+	t.Helper()
+	s := watchStalls(t)
+	var y *Try
+	var failed []string
+	began, spoilt, n := time.Now(), 0, 0
+	for n < tries || time.Since(began) < patience {
+		n++
+		y = &Try{}
+		still, bad := s.during(func() { y.ended(try) })
+		if t.Failed() || len(y.wrong) == 0 {
+			note(t, n, spoilt)
+			return
+		}
+		if bad {
+			spoilt++
+			t.Logf("%s\n(the machine stood still for %s meanwhile)", strings.Join(y.wrong, "\n"), still.Round(time.Millisecond))
+			continue
+		}
+		failed = y.wrong
+		t.Log(strings.Join(failed, "\n"))
+	}
+	note(t, n, spoilt)
+	if n-spoilt < sound {
+		t.Logf("NOT JUDGED: the machine stood still in %d of %d tries", spoilt, n)
+		return
+	}
+	t.Error(strings.Join(failed, "\n"))
+}
+
+// ended runs a try that may end early.
+func (y *Try) ended(try func(*Try)) {
+	defer func() {
+		if r := recover(); r != nil && r != any(y) {
+			panic(r)
+		}
+	}()
+	try(y)
+}
+
+// note writes down how often a test tried, and how often the machine spoilt that.
+func note(t *testing.T, n, spoilt int) {
 	t.Helper()
 	if n > 1 {
 		t.Logf("tried %d times", n)
@@ -69,7 +124,7 @@ func note(t *testing.T, n int) {
 		return
 	}
 	defer f.Close()
-	if _, err := fmt.Fprintf(f, "%s %d\n", t.Name(), n); err != nil {
+	if _, err := fmt.Fprintf(f, "%s %d %d\n", t.Name(), n, spoilt); err != nil {
 		t.Errorf("the log of tries: %v", err)
 	}
 }

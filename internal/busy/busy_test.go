@@ -22,7 +22,7 @@ func TestTriesAreWrittenDown(t *testing.T) {
 		}
 		return ""
 	})
-	busy.Tries(t, func(*assert.CollectT) {})
+	busy.Tries(t, func(*busy.Try) {})
 	f, err := os.Open(log)
 	require.NoError(t, err)
 	defer f.Close()
@@ -36,17 +36,18 @@ func TestWhoTriesTooOften(t *testing.T) {
 		log  string
 		want bool
 	}{
-		"once in three":                {"a 1\na 2\na 1\n", false},
-		"twice in three":               {"a 1\na 2\na 5\n", true},
-		"twice in two says too little": {"a 2\na 2\n", false},
-		"never":                        {"a 1\na 1\na 1\na 1\n", false},
+		"once in three":                {"a 1 0\na 2 0\na 1 0\n", false},
+		"twice in three":               {"a 1 0\na 2 0\na 5 1\n", true},
+		"twice in two says too little": {"a 2 0\na 2 0\n", false},
+		"spoilt by the machine":        {"a 2 1\na 3 2\na 5 5\n", false},
+		"never":                        {"a 1 0\na 1 0\na 1 0\na 1 0\n", false},
 	} {
 		list, err := busy.Tallies(strings.NewReader(c.log))
 		require.NoError(t, err)
 		require.Len(t, list, 1)
 		assert.Equal(t, c.want, list[0].TooOften(), name)
 	}
-	for _, bad := range []string{"a\n", "a b\n", "a 0\n"} {
+	for _, bad := range []string{"a\n", "a b\n", "a 0 0\n", "a 1\n", "a 1 2\n"} {
 		_, err := busy.Tallies(strings.NewReader(bad))
 		require.Error(t, err, bad)
 	}

@@ -8,10 +8,11 @@ import (
 	"strings"
 )
 
-// Tally is how often one test ran and how often it tried more than once.
+// Tally is how often one test ran, how often it tried more than once though the machine did
+// not stand still, and in how many of its runs it could not be judged.
 type Tally struct {
-	Test              string
-	Runs, Again, Most int
+	Test                         string
+	Runs, Again, Most, NotJudged int
 }
 
 const (
@@ -32,9 +33,9 @@ func Tallies(log io.Reader) (list []Tally, err error) {
 	lines := bufio.NewScanner(log)
 	for lines.Scan() {
 		name, count, ok := strings.Cut(lines.Text(), " ")
-		n := 0
-		if _, err := fmt.Sscan(count, &n); !ok || err != nil || n < 1 {
-			return nil, fmt.Errorf("log of tries: %q is no test and how often it tried", lines.Text())
+		n, spoilt := 0, 0
+		if _, err := fmt.Sscan(count, &n, &spoilt); !ok || err != nil || n < 1 || spoilt < 0 || spoilt > n {
+			return nil, fmt.Errorf("log of tries: %q is no test, how often it tried and how many tries were spoilt", lines.Text())
 		}
 		i := slices.IndexFunc(list, func(t Tally) bool { return t.Test == name })
 		if i < 0 {
@@ -43,7 +44,10 @@ func Tallies(log io.Reader) (list []Tally, err error) {
 		}
 		list[i].Runs++
 		list[i].Most = max(list[i].Most, n)
-		if n > 1 {
+		switch {
+		case n >= tries && n-spoilt < sound:
+			list[i].NotJudged++
+		case n-spoilt > 1:
 			list[i].Again++
 		}
 	}

@@ -107,8 +107,8 @@ func crossed(from, to map[[2]int]float64, session int) crossing {
 }
 
 // TestStreamsAsCapturesShowThem: loss, one-way delay and jitter are those that the
-// packets really met between the two hosts, by captures at both. What the link itself
-// does is tried again on a machine that is busy; what was met is compared each time.
+// packets really met between the two hosts, by captures at both. All of it is tried
+// again on a machine that stands still now and then.
 func TestStreamsAsCapturesShowThem(t *testing.T) {
 	for _, c := range links {
 		t.Run(fmt.Sprintf("%gMbit/s, %gms, %g%%", c.rate, c.delay, c.loss), func(t *testing.T) {
@@ -141,8 +141,12 @@ links:
 					if seen.sent != d.Sent || seen.lost != *d.Lost {
 						return fmt.Sprintf("%s: %d of %d lost, by the captures %d of %d", d.Direction, *d.Lost, d.Sent, seen.lost, seen.sent)
 					}
-					assert.InDelta(t, seen.median, *d.MedianMs, 0.1, d.Direction)
-					assert.InDelta(t, seen.jitter, *d.JitterMs, 0.1, d.Direction)
+					// A packet leaves a host that stands still later than it was sent.
+					for what, pair := range map[string][2]float64{"median": {seen.median, *d.MedianMs}, "jitter": {seen.jitter, *d.JitterMs}} {
+						if wrong := off(d.Direction+" "+what, pair[1], pair[0], 0.1); wrong != "" {
+							return wrong
+						}
+					}
 					// 1,500 packets: four standard deviations of the loss.
 					p := c.loss / 100
 					if wrong := off("loss", *d.LossRatio, p, 4*math.Sqrt(p*(1-p)/1500)+0.001); wrong != "" {

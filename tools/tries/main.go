@@ -47,6 +47,9 @@ func tell(w io.Writer, log io.Reader) (tooOften bool, err error) {
 	runs := 0
 	for _, t := range list {
 		runs += t.Runs
+		if t.NotJudged > 0 {
+			fmt.Fprintf(w, "%s could not be judged in %d of its %d runs today: the machine stood still\n", t.Test, t.NotJudged, t.Runs)
+		}
 		if t.Again == 0 {
 			continue
 		}

@@ -55,7 +55,7 @@ func TestAStreamBothWays(t *testing.T) {
 			}
 			back := *there
 			back.DSCP = 0
-			busy.Tries(t, func(c *assert.CollectT) {
+			busy.Tries(t, func(c *busy.Try) {
 				r, err := near.Open(t.Context(), options(far.At()), session.Order{There: there, Back: &back})
 				require.NoError(c, err)
 				heard := 0
@@ -89,7 +89,7 @@ func TestAStreamBothWays(t *testing.T) {
 
 func TestBytesBothWays(t *testing.T) {
 	far := farEnd(t, nil)
-	busy.Tries(t, func(c *assert.CollectT) {
+	busy.Tries(t, func(c *busy.Try) {
 		r, err := near.Open(t.Context(), options(far.At()), session.Order{TCP: &session.TCPOrder{There: 2, Back: 1, For: 2 * time.Second}})
 		require.NoError(c, err)
 		o, err := r.Run(t.Context(), nil)

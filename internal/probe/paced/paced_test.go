@@ -84,7 +84,7 @@ func FuzzUnpack(f *testing.F) {
 func TestOverLoopback(t *testing.T) {
 	for _, format := range []paced.Format{paced.RTP, paced.Stamp} {
 		t.Run(string(format), func(t *testing.T) {
-			busy.Tries(t, func(c *assert.CollectT) {
+			busy.Tries(t, func(c *busy.Try) {
 				n, s := kernel.Host(), shape(format)
 				here := netip.MustParseAddr("127.0.0.1")
 				in, err := n.Open(network.UDP, wire.IPv4, network.SocketOptions{Source: here, Port: 47474})

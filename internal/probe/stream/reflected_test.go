@@ -127,7 +127,7 @@ func TestForeignReflectors(t *testing.T) {
 	} {
 		t.Run(x.name, func(t *testing.T) {
 			t.Parallel()
-			busy.Tries(t, func(c *assert.CollectT) {
+			busy.Tries(t, func(c *busy.Try) {
 				r, err := measureBy(t, peer(t, "127.0.0.1:0", x.answer()), nil)
 				require.NoError(c, err)
 				require.True(c, r.Complete, r.Problem)
@@ -183,7 +183,7 @@ func TestOurOwnReflector(t *testing.T) {
 			var owned sync.WaitGroup
 			owned.Go(func() { _ = far.Run(ctx) })
 			t.Cleanup(func() { cancel(); owned.Wait() })
-			busy.Tries(t, func(c *assert.CollectT) {
+			busy.Tries(t, func(c *busy.Try) {
 				r, err := measureBy(t, far.At(), func(r *stream.Reflected) {
 					r.DSCP = 46
 					if x.change != nil {
@@ -244,7 +244,7 @@ func TestWhatAPeerDoesNotSay(t *testing.T) {
 		}
 	})
 	t.Cleanup(func() { _ = c.Close(); owned.Wait() })
-	busy.Tries(t, func(k *assert.CollectT) {
+	busy.Tries(t, func(k *busy.Try) {
 		r, err := measureBy(t, netip.MustParseAddrPort(c.LocalAddr().String()), func(r *stream.Reflected) { r.Plain = true })
 		require.NoError(k, err)
 		require.Len(k, r.Directions, 2)

@@ -55,7 +55,7 @@ func TestAStreamAcrossAWorld(t *testing.T) {
 	for _, at := range []string{"203.0.113.2:7474", "[2001:db8:1::2]:7474"} {
 		t.Run(at, func(t *testing.T) {
 			o := across(t, at)
-			busy.Tries(t, func(c *assert.CollectT) {
+			busy.Tries(t, func(c *busy.Try) {
 				r, err := stream.Measure(t.Context(), o, stream.Request{Target: "far.example", For: 4 * time.Second, Interval: 5 * time.Millisecond}, nil)
 				require.NoError(c, err)
 				require.True(c, r.Complete, r.Problem)

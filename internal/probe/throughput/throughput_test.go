@@ -59,7 +59,7 @@ func inWorld(t *testing.T, file string) near.Options {
 // TestALinkOfAWorld: 5 Mbit/s of IP packets, 100 ms of queue.
 func TestALinkOfAWorld(t *testing.T) {
 	o := inWorld(t, slope)
-	busy.Tries(t, func(c *assert.CollectT) {
+	busy.Tries(t, func(c *busy.Try) {
 		r, err := throughput.Measure(t.Context(), o, throughput.Request{Direction: throughput.There, For: 4 * time.Second, WarmUp: time.Second, Explain: true}, nil)
 		require.NoError(c, err)
 		require.True(c, r.Complete, r.Problem)
@@ -71,7 +71,7 @@ func TestALinkOfAWorld(t *testing.T) {
 		assert.GreaterOrEqual(c, len(d.Spans), 4)
 		assert.True(c, d.Spans[0].WarmUp)
 	})
-	busy.Tries(t, func(c *assert.CollectT) {
+	busy.Tries(t, func(c *busy.Try) {
 		search, err := throughput.Measure(t.Context(), o, throughput.Request{Protocol: capacity.UDP, Direction: throughput.There, For: 2 * time.Second, Search: true, Rate: 20e6}, nil)
 		require.NoError(c, err)
 		found := search.Directions[0]
@@ -98,7 +98,7 @@ func TestRequestsThatCannotBe(t *testing.T) {
 // TestRepeats: both ways at once, three times.
 func TestRepeats(t *testing.T) {
 	o := between(t, kernel.Host(), kernel.Host(), "127.0.0.1:0")
-	busy.Tries(t, func(c *assert.CollectT) {
+	busy.Tries(t, func(c *busy.Try) {
 		var steps []string
 		r, err := throughput.Measure(t.Context(), o, throughput.Request{Protocol: capacity.UDP, Direction: throughput.Both, Rate: 4e6, For: time.Second, Repeats: 3}, func(step string, _ near.Progress) { steps = append(steps, step) })
 		require.NoError(c, err)
@@ -163,7 +163,7 @@ func TestWhatDatagramsLose(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
 			o := inWorld(t, "world: line\nnodes:\n  - {name: near.example, addresses: [192.0.2.2]}\n  - {name: far.example, addresses: [203.0.113.2]}\nlinks:\n  - {between: [near.example, far.example], delay: 10ms, toward: {far.example: {"+c.link+"}}}\n")
-			busy.Tries(t, func(t *assert.CollectT) {
+			busy.Tries(t, func(t *busy.Try) {
 				report, err := throughput.Measure(context.Background(), o, throughput.Request{Protocol: capacity.UDP, Direction: throughput.There, Rate: 10e6, For: 2 * time.Second, Explain: true}, nil)
 				require.NoError(t, err)
 				require.Len(t, report.Directions, 1)
