@@ -1219,11 +1219,20 @@ export interface components {
              * @enum {string}
              */
             buffer?: "fixed" | "adaptive";
-            /** @description of throughput: of UDP: packets that leave together; evenly spread when 0 */
+            /**
+             * Format: int64
+             * @description of throughput: of UDP: packets that leave together; evenly spread when 0
+             */
             burst?: number;
-            /** @description of throughput: of TCP: end a stream after so many bytes */
+            /**
+             * Format: int64
+             * @description of throughput: of TCP: end a stream after so many bytes
+             */
             bytes?: number;
-            /** @description of stream: streams side by side; default 1 */
+            /**
+             * Format: int64
+             * @description of stream: streams side by side; default 1
+             */
             calls?: number;
             /** @description of stream: send as a call of this codec does */
             codec?: string;
@@ -1246,7 +1255,10 @@ export interface components {
             family?: string;
             /** @description of ping: search for the largest packet that arrives whole, too. of trace: find the largest packet that each hop gets, too */
             find_path_mtu?: boolean;
-            /** @description of trace: the TTL or hop limit to begin with; default 1 */
+            /**
+             * Format: int64
+             * @description of trace: the TTL or hop limit to begin with; default 1
+             */
             first_ttl?: number;
             /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s */
             for?: string;
@@ -1260,11 +1272,20 @@ export interface components {
             key?: string;
             /** @enum {string} */
             kind?: "ping" | "sweep" | "trace" | "walk" | "throughput" | "stream";
-            /** @description of trace: the largest TTL or hop limit, 1 to 255; default 30 */
+            /**
+             * Format: int64
+             * @description of trace: the largest TTL or hop limit, 1 to 255; default 30
+             */
             last_ttl?: number;
-            /** @description of throughput: rate that the line is said to have, for the transfer time ratio of RFC 6349 */
+            /**
+             * Format: double
+             * @description of throughput: rate that the line is said to have, for the transfer time ratio of RFC 6349
+             */
             line_bps?: number;
-            /** @description of throughput: of UDP: loss ratio that -search allows, such as 0.001 */
+            /**
+             * Format: double
+             * @description of throughput: of UDP: loss ratio that -search allows, such as 0.001
+             */
             loss_limit_ratio?: number;
             /** @description of sweep: of a large IPv6 prefix, the addresses that are given by hand */
             low?: boolean;
@@ -1278,15 +1299,24 @@ export interface components {
             one_flow?: boolean;
             /** @description of sweep: packets a second, or unlimited (within loopback and simulated networks); default 5000 */
             packets_per_second?: number | "unlimited";
-            /** @description of ping: bytes after the ICMP or UDP header; default 48. of trace: bytes after the ICMP or UDP header; default 24. of throughput: of UDP: bytes of payload in a packet; default 1400. of stream: bytes of UDP payload in a packet (default 172) */
+            /**
+             * Format: int64
+             * @description of ping: bytes after the ICMP or UDP header; default 48. of trace: bytes after the ICMP or UDP header; default 24. of throughput: of UDP: bytes of payload in a packet; default 1400. of stream: bytes of UDP payload in a packet (default 172)
+             */
             payload_bytes?: number;
             /** @description of stream: with -reflector: packets without TLVs (RFC 8972) */
             plain?: boolean;
             /** @description of ping: random intervals (Poisson) instead of even ones */
             poisson?: boolean;
-            /** @description of walk: TCP port of the target to try */
+            /**
+             * Format: int64
+             * @description of walk: TCP port of the target to try
+             */
             port?: number;
-            /** @description of ping: probes to send to each target; default 20. of trace: probes to each hop once the route is known; the flows take turns; 0 for the route alone; default 5. of walk: probes to the gateway and to the target; default 100 */
+            /**
+             * Format: int64
+             * @description of ping: probes to send to each target; default 20. of trace: probes to each hop once the route is known; the flows take turns; 0 for the route alone; default 5. of walk: probes to the gateway and to the target; default 100
+             */
             probes?: number;
             /**
              * @description of throughput: tcp or udp; default tcp
@@ -1295,35 +1325,59 @@ export interface components {
             protocol?: "tcp" | "udp";
             /** @description of sweep: in a random order */
             random?: boolean;
-            /** @description of throughput: of UDP: bits of payload a second (default 1M); with -search the most to look for. of stream: bits of payload a second of all streams, instead of -every: 2M */
+            /**
+             * Format: double
+             * @description of throughput: of UDP: bits of payload a second (default 1M); with -search the most to look for. of stream: bits of payload a second of all streams, instead of -every: 2M
+             */
             rate_bps?: number;
             /** @description of stream: the target is a STAMP or TWAMP-Light reflector of any maker */
             reflector?: boolean;
-            /** @description of throughput: so many times; default 1 */
+            /**
+             * Format: int64
+             * @description of throughput: so many times; default 1
+             */
             repeats?: number;
             /** @description What else there is to say; better beside the rest */
             request?: {
                 [key: string]: unknown;
             };
-            /** @description of trace: more probes to a hop that is silent; default 2 */
+            /**
+             * Format: int64
+             * @description of trace: more probes to a hop that is silent; default 2
+             */
             retries?: number;
-            /** @description of sweep: rounds; each after the first asks those that were silent; default 2 */
+            /**
+             * Format: int64
+             * @description of sweep: rounds; each after the first asks those that were silent; default 2
+             */
             rounds?: number;
             /** @description of throughput: of UDP: find the highest rate within -loss */
             search?: boolean;
-            /** @description of ping: of what is random; default 1. of sweep: of what is random; default 1 */
+            /**
+             * Format: int64
+             * @description of ping: of what is random; default 1. of sweep: of what is random; default 1
+             */
             seed?: number;
-            /** @description of trace: hops in a row without an answer that end it; default 5 */
+            /**
+             * Format: int64
+             * @description of trace: hops in a row without an answer that end it; default 5
+             */
             silent?: number;
             /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures */
             source?: string;
             /** @description of ping: with -via stamp: key of STAMP's authenticated mode. of stream: with -reflector: key of STAMP's authenticated mode */
             stamp_key?: string;
-            /** @description of throughput: streams side by side; default 1 */
+            /**
+             * Format: int64
+             * @description of throughput: streams side by side; default 1
+             */
             streams?: number;
             /** @description Name or address; of a measurement with two ends an agent, or ADDRESS:PORT of a responder or a reflector */
             to: string;
-            /** @description of ping: TTL or hop limit, 1 to 255; the system's when left out */
+            /**
+             * Format: int64
+             * @description of ping: TTL or hop limit, 1 to 255; the system's when left out
+             */
             ttl?: number;
             /** @description of ping: by what: icmp, tcp:PORT, udp:PORT, stamp; several with commas, to compare them; default icmp. of sweep: by what: icmp, tcp:PORT; several with commas; default icmp. of trace: by what: icmp, udp, udp:PORT or tcp:PORT; default icmp */
             via?: string;
@@ -1331,7 +1385,10 @@ export interface components {
             wait?: string;
             /** @description of throughput: left out of the rates of TCP, of its -for (default 2s, where there is time for it) */
             warm_up?: string;
-            /** @description of throughput: of TCP: bytes of the buffers; the systems' choice when 0 */
+            /**
+             * Format: int64
+             * @description of throughput: of TCP: bytes of the buffers; the systems' choice when 0
+             */
             window_bytes?: number;
             /** @description of trace: bring the probes and their answers back as packets */
             with_packets?: boolean;
@@ -1903,11 +1960,20 @@ export interface components {
              * @enum {string}
              */
             buffer?: "fixed" | "adaptive";
-            /** @description of throughput: of UDP: packets that leave together; evenly spread when 0 */
+            /**
+             * Format: int64
+             * @description of throughput: of UDP: packets that leave together; evenly spread when 0
+             */
             burst?: number;
-            /** @description of throughput: of TCP: end a stream after so many bytes */
+            /**
+             * Format: int64
+             * @description of throughput: of TCP: end a stream after so many bytes
+             */
             bytes?: number;
-            /** @description of stream: streams side by side; default 1 */
+            /**
+             * Format: int64
+             * @description of stream: streams side by side; default 1
+             */
             calls?: number;
             /** @description of stream: send as a call of this codec does */
             codec?: string;
@@ -1930,7 +1996,10 @@ export interface components {
             family?: string;
             /** @description of ping: search for the largest packet that arrives whole, too. of trace: find the largest packet that each hop gets, too */
             find_path_mtu?: boolean;
-            /** @description of trace: the TTL or hop limit to begin with; default 1 */
+            /**
+             * Format: int64
+             * @description of trace: the TTL or hop limit to begin with; default 1
+             */
             first_ttl?: number;
             /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s */
             for?: string;
@@ -1947,11 +2016,20 @@ export interface components {
              * @enum {string}
              */
             kind?: "ping" | "sweep" | "trace" | "walk" | "throughput" | "stream";
-            /** @description of trace: the largest TTL or hop limit, 1 to 255; default 30 */
+            /**
+             * Format: int64
+             * @description of trace: the largest TTL or hop limit, 1 to 255; default 30
+             */
             last_ttl?: number;
-            /** @description of throughput: rate that the line is said to have, for the transfer time ratio of RFC 6349 */
+            /**
+             * Format: double
+             * @description of throughput: rate that the line is said to have, for the transfer time ratio of RFC 6349
+             */
             line_bps?: number;
-            /** @description of throughput: of UDP: loss ratio that -search allows, such as 0.001 */
+            /**
+             * Format: double
+             * @description of throughput: of UDP: loss ratio that -search allows, such as 0.001
+             */
             loss_limit_ratio?: number;
             /** @description of sweep: of a large IPv6 prefix, the addresses that are given by hand */
             low?: boolean;
@@ -1965,15 +2043,24 @@ export interface components {
             one_flow?: boolean;
             /** @description of sweep: packets a second, or unlimited (within loopback and simulated networks); default 5000 */
             packets_per_second?: number | "unlimited";
-            /** @description of ping: bytes after the ICMP or UDP header; default 48. of trace: bytes after the ICMP or UDP header; default 24. of throughput: of UDP: bytes of payload in a packet; default 1400. of stream: bytes of UDP payload in a packet (default 172) */
+            /**
+             * Format: int64
+             * @description of ping: bytes after the ICMP or UDP header; default 48. of trace: bytes after the ICMP or UDP header; default 24. of throughput: of UDP: bytes of payload in a packet; default 1400. of stream: bytes of UDP payload in a packet (default 172)
+             */
             payload_bytes?: number;
             /** @description of stream: with -reflector: packets without TLVs (RFC 8972) */
             plain?: boolean;
             /** @description of ping: random intervals (Poisson) instead of even ones */
             poisson?: boolean;
-            /** @description of walk: TCP port of the target to try */
+            /**
+             * Format: int64
+             * @description of walk: TCP port of the target to try
+             */
             port?: number;
-            /** @description of ping: probes to send to each target; default 20. of trace: probes to each hop once the route is known; the flows take turns; 0 for the route alone; default 5. of walk: probes to the gateway and to the target; default 100 */
+            /**
+             * Format: int64
+             * @description of ping: probes to send to each target; default 20. of trace: probes to each hop once the route is known; the flows take turns; 0 for the route alone; default 5. of walk: probes to the gateway and to the target; default 100
+             */
             probes?: number;
             /**
              * @description of throughput: tcp or udp; default tcp
@@ -1982,31 +2069,55 @@ export interface components {
             protocol?: "tcp" | "udp";
             /** @description of sweep: in a random order */
             random?: boolean;
-            /** @description of throughput: of UDP: bits of payload a second (default 1M); with -search the most to look for. of stream: bits of payload a second of all streams, instead of -every: 2M */
+            /**
+             * Format: double
+             * @description of throughput: of UDP: bits of payload a second (default 1M); with -search the most to look for. of stream: bits of payload a second of all streams, instead of -every: 2M
+             */
             rate_bps?: number;
             /** @description of stream: the target is a STAMP or TWAMP-Light reflector of any maker */
             reflector?: boolean;
-            /** @description of throughput: so many times; default 1 */
+            /**
+             * Format: int64
+             * @description of throughput: so many times; default 1
+             */
             repeats?: number;
-            /** @description of trace: more probes to a hop that is silent; default 2 */
+            /**
+             * Format: int64
+             * @description of trace: more probes to a hop that is silent; default 2
+             */
             retries?: number;
-            /** @description of sweep: rounds; each after the first asks those that were silent; default 2 */
+            /**
+             * Format: int64
+             * @description of sweep: rounds; each after the first asks those that were silent; default 2
+             */
             rounds?: number;
             /** @description of throughput: of UDP: find the highest rate within -loss */
             search?: boolean;
-            /** @description of ping: of what is random; default 1. of sweep: of what is random; default 1 */
+            /**
+             * Format: int64
+             * @description of ping: of what is random; default 1. of sweep: of what is random; default 1
+             */
             seed?: number;
-            /** @description of trace: hops in a row without an answer that end it; default 5 */
+            /**
+             * Format: int64
+             * @description of trace: hops in a row without an answer that end it; default 5
+             */
             silent?: number;
             /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures */
             source?: string;
             /** @description of ping: with -via stamp: key of STAMP's authenticated mode. of stream: with -reflector: key of STAMP's authenticated mode */
             stamp_key?: string;
-            /** @description of throughput: streams side by side; default 1 */
+            /**
+             * Format: int64
+             * @description of throughput: streams side by side; default 1
+             */
             streams?: number;
             /** @description Names or addresses; of a sweep prefixes, ranges and addresses; of a kind with two ends an agent, or ADDRESS:PORT of a responder or a reflector */
             to: string[] | null;
-            /** @description of ping: TTL or hop limit, 1 to 255; the system's when left out */
+            /**
+             * Format: int64
+             * @description of ping: TTL or hop limit, 1 to 255; the system's when left out
+             */
             ttl?: number;
             /** @description of ping: by what: icmp, tcp:PORT, udp:PORT, stamp; several with commas, to compare them; default icmp. of sweep: by what: icmp, tcp:PORT; several with commas; default icmp. of trace: by what: icmp, udp, udp:PORT or tcp:PORT; default icmp */
             via?: string;
@@ -2014,7 +2125,10 @@ export interface components {
             wait?: string;
             /** @description of throughput: left out of the rates of TCP, of its -for (default 2s, where there is time for it) */
             warm_up?: string;
-            /** @description of throughput: of TCP: bytes of the buffers; the systems' choice when 0 */
+            /**
+             * Format: int64
+             * @description of throughput: of TCP: bytes of the buffers; the systems' choice when 0
+             */
             window_bytes?: number;
             /** @description of trace: bring the probes and their answers back as packets */
             with_packets?: boolean;
@@ -3263,9 +3377,15 @@ export interface components {
              * @enum {string}
              */
             buffer?: "fixed" | "adaptive";
-            /** @description of throughput: of UDP: packets that leave together; evenly spread when 0 */
+            /**
+             * Format: int64
+             * @description of throughput: of UDP: packets that leave together; evenly spread when 0
+             */
             burst?: number;
-            /** @description of throughput: of TCP: end a stream after so many bytes */
+            /**
+             * Format: int64
+             * @description of throughput: of TCP: end a stream after so many bytes
+             */
             bytes?: number;
             /**
              * Format: double
@@ -3277,7 +3397,10 @@ export interface components {
              * @description Of load runs: that they may send a day. Default 5 GiB
              */
             bytes_per_day_most?: number;
-            /** @description of stream: streams side by side; default 1 */
+            /**
+             * Format: int64
+             * @description of stream: streams side by side; default 1
+             */
             calls?: number;
             /** @description of stream: send as a call of this codec does */
             codec?: string;
@@ -3302,7 +3425,10 @@ export interface components {
             family?: string;
             /** @description of ping: search for the largest packet that arrives whole, too. of trace: find the largest packet that each hop gets, too */
             find_path_mtu?: boolean;
-            /** @description of trace: the TTL or hop limit to begin with; default 1 */
+            /**
+             * Format: int64
+             * @description of trace: the TTL or hop limit to begin with; default 1
+             */
             first_ttl?: number;
             /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s */
             for?: string;
@@ -3320,11 +3446,20 @@ export interface components {
             kind?: "ping" | "sweep" | "trace" | "walk" | "throughput" | "stream";
             /** @description The last failed or missed one, or of a periodic watch the last */
             last_run?: components["schemas"]["Run"];
-            /** @description of trace: the largest TTL or hop limit, 1 to 255; default 30 */
+            /**
+             * Format: int64
+             * @description of trace: the largest TTL or hop limit, 1 to 255; default 30
+             */
             last_ttl?: number;
-            /** @description of throughput: rate that the line is said to have, for the transfer time ratio of RFC 6349 */
+            /**
+             * Format: double
+             * @description of throughput: rate that the line is said to have, for the transfer time ratio of RFC 6349
+             */
             line_bps?: number;
-            /** @description of throughput: of UDP: loss ratio that -search allows, such as 0.001 */
+            /**
+             * Format: double
+             * @description of throughput: of UDP: loss ratio that -search allows, such as 0.001
+             */
             loss_limit_ratio?: number;
             /** @description of sweep: of a large IPv6 prefix, the addresses that are given by hand */
             low?: boolean;
@@ -3348,15 +3483,24 @@ export interface components {
             /** Format: int64 */
             paths: number;
             paused?: boolean;
-            /** @description of ping: bytes after the ICMP or UDP header; default 48. of trace: bytes after the ICMP or UDP header; default 24. of throughput: of UDP: bytes of payload in a packet; default 1400. of stream: bytes of UDP payload in a packet (default 172) */
+            /**
+             * Format: int64
+             * @description of ping: bytes after the ICMP or UDP header; default 48. of trace: bytes after the ICMP or UDP header; default 24. of throughput: of UDP: bytes of payload in a packet; default 1400. of stream: bytes of UDP payload in a packet (default 172)
+             */
             payload_bytes?: number;
             /** @description of stream: with -reflector: packets without TLVs (RFC 8972) */
             plain?: boolean;
             /** @description of ping: random intervals (Poisson) instead of even ones */
             poisson?: boolean;
-            /** @description of walk: TCP port of the target to try */
+            /**
+             * Format: int64
+             * @description of walk: TCP port of the target to try
+             */
             port?: number;
-            /** @description of ping: probes to send to each target; default 20. of trace: probes to each hop once the route is known; the flows take turns; 0 for the route alone; default 5. of walk: probes to the gateway and to the target; default 100 */
+            /**
+             * Format: int64
+             * @description of ping: probes to send to each target; default 20. of trace: probes to each hop once the route is known; the flows take turns; 0 for the route alone; default 5. of walk: probes to the gateway and to the target; default 100
+             */
             probes?: number;
             /**
              * Format: double
@@ -3370,35 +3514,59 @@ export interface components {
             protocol?: "tcp" | "udp";
             /** @description of sweep: in a random order */
             random?: boolean;
-            /** @description of throughput: of UDP: bits of payload a second (default 1M); with -search the most to look for. of stream: bits of payload a second of all streams, instead of -every: 2M */
+            /**
+             * Format: double
+             * @description of throughput: of UDP: bits of payload a second (default 1M); with -search the most to look for. of stream: bits of payload a second of all streams, instead of -every: 2M
+             */
             rate_bps?: number;
             /** @description of stream: the target is a STAMP or TWAMP-Light reflector of any maker */
             reflector?: boolean;
             /** @description Time between runs, such as 5m; continuous when left out */
             repeat?: string;
-            /** @description of throughput: so many times; default 1 */
+            /**
+             * Format: int64
+             * @description of throughput: so many times; default 1
+             */
             repeats?: number;
-            /** @description of trace: more probes to a hop that is silent; default 2 */
+            /**
+             * Format: int64
+             * @description of trace: more probes to a hop that is silent; default 2
+             */
             retries?: number;
-            /** @description of sweep: rounds; each after the first asks those that were silent; default 2 */
+            /**
+             * Format: int64
+             * @description of sweep: rounds; each after the first asks those that were silent; default 2
+             */
             rounds?: number;
             /** @description of throughput: of UDP: find the highest rate within -loss */
             search?: boolean;
-            /** @description of ping: of what is random; default 1. of sweep: of what is random; default 1 */
+            /**
+             * Format: int64
+             * @description of ping: of what is random; default 1. of sweep: of what is random; default 1
+             */
             seed?: number;
-            /** @description of trace: hops in a row without an answer that end it; default 5 */
+            /**
+             * Format: int64
+             * @description of trace: hops in a row without an answer that end it; default 5
+             */
             silent?: number;
             /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures */
             source?: string;
             /** @description of ping: with -via stamp: key of STAMP's authenticated mode. of stream: with -reflector: key of STAMP's authenticated mode */
             stamp_key?: string;
-            /** @description of throughput: streams side by side; default 1 */
+            /**
+             * Format: int64
+             * @description of throughput: streams side by side; default 1
+             */
             streams?: number;
             /** @description Words to find the paths by */
             tags?: string[] | null;
             /** @description Names or addresses; of a sweep prefixes, ranges and addresses */
             to: string[] | null;
-            /** @description of ping: TTL or hop limit, 1 to 255; the system's when left out */
+            /**
+             * Format: int64
+             * @description of ping: TTL or hop limit, 1 to 255; the system's when left out
+             */
             ttl?: number;
             /** @description of ping: by what: icmp, tcp:PORT, udp:PORT, stamp; several with commas, to compare them; default icmp. of sweep: by what: icmp, tcp:PORT; several with commas; default icmp. of trace: by what: icmp, udp, udp:PORT or tcp:PORT; default icmp */
             via?: string;
@@ -3406,7 +3574,10 @@ export interface components {
             wait?: string;
             /** @description of throughput: left out of the rates of TCP, of its -for (default 2s, where there is time for it) */
             warm_up?: string;
-            /** @description of throughput: of TCP: bytes of the buffers; the systems' choice when 0 */
+            /**
+             * Format: int64
+             * @description of throughput: of TCP: bytes of the buffers; the systems' choice when 0
+             */
             window_bytes?: number;
             /** @description of trace: bring the probes and their answers back as packets */
             with_packets?: boolean;
@@ -3431,16 +3602,25 @@ export interface components {
              * @enum {string}
              */
             buffer?: "fixed" | "adaptive";
-            /** @description of throughput: of UDP: packets that leave together; evenly spread when 0 */
+            /**
+             * Format: int64
+             * @description of throughput: of UDP: packets that leave together; evenly spread when 0
+             */
             burst?: number;
-            /** @description of throughput: of TCP: end a stream after so many bytes */
+            /**
+             * Format: int64
+             * @description of throughput: of TCP: end a stream after so many bytes
+             */
             bytes?: number;
             /**
              * Format: int64
              * @description Of load runs: that they may send a day. Default 5 GiB
              */
             bytes_per_day_most?: number;
-            /** @description of stream: streams side by side; default 1 */
+            /**
+             * Format: int64
+             * @description of stream: streams side by side; default 1
+             */
             calls?: number;
             /** @description of stream: send as a call of this codec does */
             codec?: string;
@@ -3465,7 +3645,10 @@ export interface components {
             family?: string;
             /** @description of ping: search for the largest packet that arrives whole, too. of trace: find the largest packet that each hop gets, too */
             find_path_mtu?: boolean;
-            /** @description of trace: the TTL or hop limit to begin with; default 1 */
+            /**
+             * Format: int64
+             * @description of trace: the TTL or hop limit to begin with; default 1
+             */
             first_ttl?: number;
             /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s */
             for?: string;
@@ -3480,11 +3663,20 @@ export interface components {
              * @enum {string}
              */
             kind?: "ping" | "sweep" | "trace" | "walk" | "throughput" | "stream";
-            /** @description of trace: the largest TTL or hop limit, 1 to 255; default 30 */
+            /**
+             * Format: int64
+             * @description of trace: the largest TTL or hop limit, 1 to 255; default 30
+             */
             last_ttl?: number;
-            /** @description of throughput: rate that the line is said to have, for the transfer time ratio of RFC 6349 */
+            /**
+             * Format: double
+             * @description of throughput: rate that the line is said to have, for the transfer time ratio of RFC 6349
+             */
             line_bps?: number;
-            /** @description of throughput: of UDP: loss ratio that -search allows, such as 0.001 */
+            /**
+             * Format: double
+             * @description of throughput: of UDP: loss ratio that -search allows, such as 0.001
+             */
             loss_limit_ratio?: number;
             /** @description of sweep: of a large IPv6 prefix, the addresses that are given by hand */
             low?: boolean;
@@ -3501,15 +3693,24 @@ export interface components {
             /** @description of sweep: packets a second, or unlimited (within loopback and simulated networks); default 5000 */
             packets_per_second?: number | "unlimited";
             paused?: boolean;
-            /** @description of ping: bytes after the ICMP or UDP header; default 48. of trace: bytes after the ICMP or UDP header; default 24. of throughput: of UDP: bytes of payload in a packet; default 1400. of stream: bytes of UDP payload in a packet (default 172) */
+            /**
+             * Format: int64
+             * @description of ping: bytes after the ICMP or UDP header; default 48. of trace: bytes after the ICMP or UDP header; default 24. of throughput: of UDP: bytes of payload in a packet; default 1400. of stream: bytes of UDP payload in a packet (default 172)
+             */
             payload_bytes?: number;
             /** @description of stream: with -reflector: packets without TLVs (RFC 8972) */
             plain?: boolean;
             /** @description of ping: random intervals (Poisson) instead of even ones */
             poisson?: boolean;
-            /** @description of walk: TCP port of the target to try */
+            /**
+             * Format: int64
+             * @description of walk: TCP port of the target to try
+             */
             port?: number;
-            /** @description of ping: probes to send to each target; default 20. of trace: probes to each hop once the route is known; the flows take turns; 0 for the route alone; default 5. of walk: probes to the gateway and to the target; default 100 */
+            /**
+             * Format: int64
+             * @description of ping: probes to send to each target; default 20. of trace: probes to each hop once the route is known; the flows take turns; 0 for the route alone; default 5. of walk: probes to the gateway and to the target; default 100
+             */
             probes?: number;
             /**
              * @description of throughput: tcp or udp; default tcp
@@ -3518,35 +3719,59 @@ export interface components {
             protocol?: "tcp" | "udp";
             /** @description of sweep: in a random order */
             random?: boolean;
-            /** @description of throughput: of UDP: bits of payload a second (default 1M); with -search the most to look for. of stream: bits of payload a second of all streams, instead of -every: 2M */
+            /**
+             * Format: double
+             * @description of throughput: of UDP: bits of payload a second (default 1M); with -search the most to look for. of stream: bits of payload a second of all streams, instead of -every: 2M
+             */
             rate_bps?: number;
             /** @description of stream: the target is a STAMP or TWAMP-Light reflector of any maker */
             reflector?: boolean;
             /** @description Time between runs, such as 5m; continuous when left out */
             repeat?: string;
-            /** @description of throughput: so many times; default 1 */
+            /**
+             * Format: int64
+             * @description of throughput: so many times; default 1
+             */
             repeats?: number;
-            /** @description of trace: more probes to a hop that is silent; default 2 */
+            /**
+             * Format: int64
+             * @description of trace: more probes to a hop that is silent; default 2
+             */
             retries?: number;
-            /** @description of sweep: rounds; each after the first asks those that were silent; default 2 */
+            /**
+             * Format: int64
+             * @description of sweep: rounds; each after the first asks those that were silent; default 2
+             */
             rounds?: number;
             /** @description of throughput: of UDP: find the highest rate within -loss */
             search?: boolean;
-            /** @description of ping: of what is random; default 1. of sweep: of what is random; default 1 */
+            /**
+             * Format: int64
+             * @description of ping: of what is random; default 1. of sweep: of what is random; default 1
+             */
             seed?: number;
-            /** @description of trace: hops in a row without an answer that end it; default 5 */
+            /**
+             * Format: int64
+             * @description of trace: hops in a row without an answer that end it; default 5
+             */
             silent?: number;
             /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures */
             source?: string;
             /** @description of ping: with -via stamp: key of STAMP's authenticated mode. of stream: with -reflector: key of STAMP's authenticated mode */
             stamp_key?: string;
-            /** @description of throughput: streams side by side; default 1 */
+            /**
+             * Format: int64
+             * @description of throughput: streams side by side; default 1
+             */
             streams?: number;
             /** @description Words to find the paths by */
             tags?: string[] | null;
             /** @description Names or addresses; of a sweep prefixes, ranges and addresses */
             to: string[] | null;
-            /** @description of ping: TTL or hop limit, 1 to 255; the system's when left out */
+            /**
+             * Format: int64
+             * @description of ping: TTL or hop limit, 1 to 255; the system's when left out
+             */
             ttl?: number;
             /** @description of ping: by what: icmp, tcp:PORT, udp:PORT, stamp; several with commas, to compare them; default icmp. of sweep: by what: icmp, tcp:PORT; several with commas; default icmp. of trace: by what: icmp, udp, udp:PORT or tcp:PORT; default icmp */
             via?: string;
@@ -3554,7 +3779,10 @@ export interface components {
             wait?: string;
             /** @description of throughput: left out of the rates of TCP, of its -for (default 2s, where there is time for it) */
             warm_up?: string;
-            /** @description of throughput: of TCP: bytes of the buffers; the systems' choice when 0 */
+            /**
+             * Format: int64
+             * @description of throughput: of TCP: bytes of the buffers; the systems' choice when 0
+             */
             window_bytes?: number;
             /** @description of trace: bring the probes and their answers back as packets */
             with_packets?: boolean;

@@ -327,11 +327,11 @@ func fieldSchema(f kind.Field) *huma.Schema {
 	case "bool":
 		s.Type = huma.TypeBoolean
 	case "int":
-		s.Type = huma.TypeInteger
+		s.Type, s.Format = huma.TypeInteger, "int64"
 	case "number", "rate":
-		s.Type = huma.TypeNumber
+		s.Type, s.Format = huma.TypeNumber, "double"
 	case "packets":
-		s.OneOf, s.Type = []*huma.Schema{{Type: huma.TypeNumber}, {Type: huma.TypeString, Enum: []any{kind.Unlimited.String()}}}, ""
+		s.OneOf, s.Type = []*huma.Schema{{Type: huma.TypeNumber, Format: "double"}, {Type: huma.TypeString, Enum: []any{kind.Unlimited.String()}}}, ""
 	case "list":
 		s.Type, s.Items = huma.TypeArray, &huma.Schema{Type: huma.TypeString}
 	}
