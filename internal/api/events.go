@@ -10,6 +10,7 @@ import (
 
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
+	"woodlark.example/internal/kind"
 )
 
 // ReadingEvent tells of a new reading.
@@ -72,8 +73,9 @@ type listen struct {
 const comeBack = 2000
 
 func (s *server) registerEvents(a huma.API) {
+	swept, traced, ended := news("sweeps"), news("traces"), news("two-ended")
 	op := operation(http.MethodGet, "/events", "listen", "A live stream of new readings and changes of state (server-sent events); each has an id, by which it is resumed", "Events")
-	sse.Register(a, op, map[string]any{"reading": ReadingEvent{}, "state": StateEvent{}, "watch": WatchEvent{}, "sweep": SweepEvent{}, "trace": TraceEvent{}, "two-ended": TwoEndedEvent{}, "run": RunEvent{}, "incident": IncidentEvent{}, "notice": NoticeEvent{}, "missed": MissedEvent{}, "alive": AliveEvent{}},
+	sse.Register(a, op, map[string]any{"reading": ReadingEvent{}, "state": StateEvent{}, "watch": WatchEvent{}, string(swept): SweepEvent{}, string(traced): TraceEvent{}, string(ended): TwoEndedEvent{}, "run": RunEvent{}, "incident": IncidentEvent{}, "notice": NoticeEvent{}, "missed": MissedEvent{}, "alive": AliveEvent{}},
 		func(ctx context.Context, in *listen, send sse.Sender) {
 			events, stop, whole := s.c.ListenSince(in.Last)
 			defer stop()
@@ -105,6 +107,9 @@ func (s *server) registerEvents(a huma.API) {
 		})
 }
 
+// news is what listeners hear of the runs that calls of earlier releases find in a place.
+func news(place string) controller.EventKind { return controller.EventKind(kind.In(place).News) }
+
 func (s *server) sendEvent(send func(any) error, e controller.Event) error {
 	switch e.Kind {
 	case controller.NewReading:
@@ -119,13 +124,13 @@ func (s *server) sendEvent(send func(any) error, e controller.Event) error {
 		return send(WatchEvent{time.Now().UTC()})
 	case controller.IncidentChanged:
 		return send(IncidentEvent{time.Now().UTC()})
-	case controller.NewTrace:
+	case news("traces"):
 		return send(TraceEvent{time.Now().UTC()})
-	case controller.NewTwoEnded:
+	case news("two-ended"):
 		return send(TwoEndedEvent{time.Now().UTC()})
 	case controller.NewRun:
 		return send(RunEvent{time.Now().UTC()})
-	case controller.NewSweep:
+	case news("sweeps"):
 		return send(SweepEvent{time.Now().UTC()})
 	}
 	return send(NoticeEvent{time.Now().UTC()})

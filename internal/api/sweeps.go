@@ -10,6 +10,7 @@ import (
 
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store"
 )
@@ -23,7 +24,7 @@ func (s *server) registerSweeps(a huma.API) {
 	start := operation(http.MethodPost, "/sweeps", "start-sweep", "Find which addresses answer, from an agent; it goes on in the background and is kept", "Sweeps", http.StatusUnprocessableEntity)
 	start.DefaultStatus = http.StatusAccepted
 	huma.Register(a, start, func(ctx context.Context, in *body[apitype.Measurement]) (*body[apitype.Sweep], error) {
-		in.Body.Kind = "sweep"
+		in.Body.Kind = kind.In("sweeps").Name
 		runs, err := s.start(ctx, in.Body)
 		if err != nil {
 			return nil, s.problem(err)

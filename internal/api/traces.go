@@ -14,6 +14,7 @@ import (
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store"
 )
@@ -48,7 +49,7 @@ func (s *server) registerTraces(a huma.API) {
 }
 
 func (s *server) startTrace(ctx context.Context, in *body[apitype.Measurement]) (*body[[]apitype.Trace], error) {
-	in.Body.Kind = "trace"
+	in.Body.Kind = kind.In("traces").Name
 	runs, err := s.start(ctx, in.Body)
 	if err != nil {
 		return nil, s.problem(err)

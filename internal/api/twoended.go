@@ -143,6 +143,10 @@ func (s *server) twoEndedOf(t store.TwoEnded) (apitype.TwoEnded, error) {
 	if err != nil || raw == nil {
 		return out, err
 	}
-	into := map[string]any{"stream": &out.Stream, "throughput": &out.Through}[t.Kind]
-	return out, json.Unmarshal(raw, into)
+	// The report stands under the name of its kind.
+	named, err := json.Marshal(map[string]json.RawMessage{t.Kind: raw})
+	if err != nil {
+		return out, err
+	}
+	return out, json.Unmarshal(named, &out)
 }

@@ -13,6 +13,7 @@ import (
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store"
 )
@@ -31,9 +32,10 @@ func (s *server) registerWalks(a huma.API) {
 			out := &body[map[string]any]{}
 			return out, s.problem(json.Unmarshal(standing, &out.Body))
 		})
-	op := operation(http.MethodPost, "/walks", "walk", "Go from near to far towards a target, at an agent: neighbour, gateway, resolvers, address, name, port. It is waited for", "Runs", http.StatusUnprocessableEntity)
+	walk := kind.In("walks").Name
+	op := operation(http.MethodPost, "/walks", walk, "Go from near to far towards a target, at an agent: neighbour, gateway, resolvers, address, name, port. It is waited for", "Runs", http.StatusUnprocessableEntity)
 	huma.Register(a, op, func(ctx context.Context, in *body[apitype.EndOrder]) (*body[apitype.Walk], error) {
-		in.Body.Kind = "walk"
+		in.Body.Kind = walk
 		run, err := s.startEnd(ctx, in.Body)
 		if err != nil {
 			return nil, s.problem(err)

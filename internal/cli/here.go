@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -33,14 +34,11 @@ type hereResult struct {
 
 func runHere(c *call) error {
 	var walks bool
-	k, err := kind.Find("walk")
-	if err != nil {
-		return err
-	}
-	c.flags.BoolVar(&walks, "walk", false, "go to the target from near to far, and say where it breaks; as 'woodlark walk' does, whose options go with it")
+	k := kind.All()[slices.IndexFunc(kind.All(), func(k *kind.Kind) bool { return k.Here })]
+	c.flags.BoolVar(&walks, k.Name, false, "go to the target from near to far, and say where it breaks; as 'woodlark "+k.Name+"' does, whose options go with it")
 	m := &measuring{call: c, kind: k, spec: k.New(kind.ByHand)}
 	m.register()
-	c.flags.Lookup("port").Usage = "who listens at this port here; with -walk, a TCP port of the target"
+	c.flags.Lookup("port").Usage = "who listens at this port here; with -" + k.Name + ", a TCP port of the target"
 	if err := c.parse(); err != nil {
 		return err
 	}

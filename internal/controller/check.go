@@ -50,10 +50,10 @@ func (c *Controller) checkUpload(u plan.Upload) error {
 		errs = append(errs, own("a run", r.Path), checkMade("run", r.ID, r.Started, r.Ended, r.Outcome, now), checkTexts(r.Address, 64, "", 0))
 	}
 	for _, x := range u.Sweeps {
-		errs = append(errs, checkMade("sweep", x.ID, x.Started, x.Ended, x.Outcome, now), checkTexts("", 0, x.Reason, longestText))
+		errs = append(errs, checkMade(kind.In("sweeps").Name, x.ID, x.Started, x.Ended, x.Outcome, now), checkTexts("", 0, x.Reason, longestText))
 	}
 	for _, x := range u.Traces {
-		errs = append(errs, checkMade("trace", x.ID, x.Started, x.Ended, x.Outcome, now), checkTexts(x.Target, longestName, x.Reason, longestText), checkTexts(x.Via, 20, "", 0))
+		errs = append(errs, checkMade(kind.In("traces").Name, x.ID, x.Started, x.Ended, x.Outcome, now), checkTexts(x.Target, longestName, x.Reason, longestText), checkTexts(x.Via, 20, "", 0))
 		if x.Family != 4 && x.Family != 6 {
 			errs = append(errs, fmt.Errorf("a trace is by IPv%d", x.Family))
 		}

@@ -26,9 +26,6 @@ const (
 	StateChanged EventKind = "state"
 	WatchChanged EventKind = "watch"
 	NewNotice    EventKind = "notice"
-	NewSweep     EventKind = "sweep"
-	NewTrace     EventKind = "trace"
-	NewTwoEnded  EventKind = "two-ended"
 	NewRun       EventKind = "run" // a run ended
 	// IncidentChanged: what several paths have in common was found, is other, or is over.
 	IncidentChanged EventKind = "incident"

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 
 	"woodlark.example/core/guard"
 	"woodlark.example/internal/ident"
@@ -90,11 +91,11 @@ func (c *Controller) fill(u *plan.Upload) {
 // tell tells of runs that were kept: who waits for them, what is usual, and the listeners.
 func (c *Controller) tell(ctx context.Context, agent ident.ID, list []result) {
 	made := make([]plan.Made, len(list))
-	ends := false
+	var news []string
 	for i, r := range list {
 		made[i] = r.Made
-		if r.kind.TwoEnds {
-			ends = true
+		if n := r.kind.News; r.kind.TwoEnds && !slices.Contains(news, n) {
+			news = append(news, n)
 		}
 		if r.kind.Load {
 			c.carried.add(store.TwoEnded{ID: r.Run, WatchID: r.Watch, AgentID: agent, FarID: r.FarID, Target: r.Lane.Target, Kind: r.Kind, StartedAt: r.Started, Outcome: r.Outcome, ThereBps: r.Figures.ThereBps, BackBps: r.Figures.BackBps})
@@ -105,8 +106,8 @@ func (c *Controller) tell(ctx context.Context, agent ident.ID, list []result) {
 		}
 	}
 	c.runs.came(made)
-	if ends {
-		c.publish(Event{Kind: NewTwoEnded})
+	for _, n := range news {
+		c.publish(Event{Kind: EventKind(n)})
 	}
 	if len(list) > 0 {
 		c.publish(Event{Kind: NewRun})

@@ -10,6 +10,7 @@ import (
 	"woodlark.example/core/sweep"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/store/storetest"
@@ -43,7 +44,7 @@ func TestSweepsAreComparedWithTheOneBefore(t *testing.T) {
 	first := swept(t, start, map[string]float64{"192.0.2.1": 1, "192.0.2.2": 5, "192.0.2.3": 5})
 	second := swept(t, start.Add(time.Hour), map[string]float64{"192.0.2.1": 1.1, "192.0.2.3": 40, "192.0.2.4": 3})
 	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: agent, Sweeps: []plan.Sweep{first}}))
-	assert.Equal(t, controller.NewSweep, (<-events).Kind)
+	assert.Equal(t, controller.EventKind(kind.In("sweeps").News), (<-events).Kind)
 	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: agent, Sweeps: []plan.Sweep{second}}))
 	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: agent, Sweeps: []plan.Sweep{second}}), "it may come twice")
 	list, err := c.Store().Sweeps(t.Context(), ident.ID{}, store.Page{Limit: 10})

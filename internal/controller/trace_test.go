@@ -11,6 +11,7 @@ import (
 	"woodlark.example/core/finding"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store/storetest"
 )
@@ -40,7 +41,7 @@ func TestTracesAreComparedWithTheUsualRoute(t *testing.T) {
 	}
 	for _, x := range list {
 		require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: agent, Traces: []plan.Trace{x}}))
-		assert.Equal(t, controller.NewTrace, (<-events).Kind)
+		assert.Equal(t, controller.EventKind(kind.In("traces").News), (<-events).Kind)
 	}
 	later := passed(start.Add(5*time.Hour), 24, "192.0.2.1", "203.0.113.33", "203.0.113.25", "203.0.113.26")
 	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: agent, Traces: []plan.Trace{later}}))

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/plan"
 	"woodlark.example/internal/store"
 )
@@ -100,10 +101,10 @@ func (c *Controller) judge(ctx context.Context, u plan.Upload) {
 		c.log.Error("how paths are guarded could not be kept; it is kept with the next training", "error", err)
 	}
 	if len(u.Sweeps) > 0 {
-		c.publish(Event{Kind: NewSweep})
+		c.publish(Event{Kind: EventKind(kind.In("sweeps").News)})
 	}
 	if len(u.Traces) > 0 {
-		c.publish(Event{Kind: NewTrace})
+		c.publish(Event{Kind: EventKind(kind.In("traces").News)})
 	}
 	for path, is := range changed {
 		if is {

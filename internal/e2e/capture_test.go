@@ -110,9 +110,11 @@ func crossed(from, to map[[2]int]float64, session int) crossing {
 // packets really met between the two hosts, by captures at both. All of it is tried
 // again on a machine that stands still now and then.
 func TestStreamsAsCapturesShowThem(t *testing.T) {
-	for _, c := range links {
+	t.Parallel()
+	for n, c := range links {
 		t.Run(fmt.Sprintf("%gMbit/s, %gms, %g%%", c.rate, c.delay, c.loss), func(t *testing.T) {
-			m := newMachine(t)
+			t.Parallel()
+			m, link := newMachine(t), fmt.Sprintf("link%d", n)
 			world := filepath.Join(t.TempDir(), "link.yaml")
 			require.NoError(t, os.WriteFile(world, fmt.Appendf(nil, `world: link
 seed: 7
@@ -122,10 +124,10 @@ nodes:
 links:
   - {between: [near.example, far.example], rate: %gMbit/s, delay: %gms, loss: %g%%}
 `, c.rate, c.delay, c.loss), 0o600))
-			upWithFarEnd(t, m, world, "link", "far.example")
+			upWithFarEnd(t, m, world, link, "far.example")
 			busy.Again(t, func() string {
-				near, far := m.capture("link", "near.example"), m.capture("link", "far.example")
-				out, errs, _ := m.keyed("lab", "run", "-name", "link", "-at", "near.example", "--", program, "stream", "-every", "4ms", "-payload", "60", "-for", "6s", "-format", "json", "far.example")
+				near, far := m.capture(link, "near.example"), m.capture(link, "far.example")
+				out, errs, _ := m.keyed("lab", "run", "-name", link, "-at", "near.example", "--", program, "stream", "-every", "4ms", "-payload", "60", "-for", "6s", "-format", "json", "far.example")
 				near.stop()
 				far.stop()
 				require.Contains(t, out, "{", errs)
@@ -159,7 +161,7 @@ links:
 				}
 				return ""
 			})
-			m.good("lab", "down", "-name", "link")
+			m.good("lab", "down", "-name", link)
 		})
 	}
 }

@@ -46,18 +46,20 @@ func run(m *testing.M) int {
 type machine struct {
 	t     *testing.T
 	state string
+	env   []string // beside what it inherits
 }
 
 func newMachine(t *testing.T) *machine {
 	dir, err := os.MkdirTemp("", "wl")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
-	return &machine{t, filepath.Join(dir, "s")}
+	return &machine{t: t, state: filepath.Join(dir, "s")}
 }
 
 func (m *machine) command(args ...string) *exec.Cmd {
 	cmd := exec.Command(program, args...)
 	cmd.Env = append(os.Environ(), "WOODLARK_STATE="+m.state, "XDG_STATE_HOME="+m.state+"-none", "NO_COLOR=1")
+	cmd.Env = append(cmd.Env, m.env...)
 	return cmd
 }
 

@@ -52,7 +52,7 @@ func (r *running) kill(s syscall.Signal) {
 // keyed runs a command with the key.
 func (m *machine) keyed(args ...string) (string, string, int) {
 	m.t.Helper()
-	m.t.Setenv("WOODLARK_KEY", "gull")
+	m.env = append(m.env, "WOODLARK_KEY=gull")
 	return m.cli(args...)
 }
 
@@ -226,7 +226,7 @@ changes:
 // overLink runs a command at the near end of one link, with a far end at the other.
 func (m *machine) overLink(link string, args ...string) string {
 	m.t.Helper()
-	m.t.Setenv("WOODLARK_KEY", "gull")
+	m.env = append(m.env, "WOODLARK_KEY=gull")
 	line := fmt.Sprintf("for i in $(seq 100); do %s && exit 0; s=$?; [ $s = 3 ] || exit $s; done", program+" "+strings.Join(args, " "))
 	out, errs, _ := m.cli("lab", "run", "-link", link, "-far", program+" respond -listen :7474", "--", "bash", "-c", line)
 	require.Contains(m.t, out, "{", errs)
@@ -246,6 +246,9 @@ func TestLinksThroughRealSockets(t *testing.T) {
 	for _, c := range links {
 		link := fmt.Sprintf("%gMbit/s, %gms, %g%%", c.rate, c.delay, c.loss)
 		t.Run(link, func(t *testing.T) {
+			if c.rate < 100 { // the others need all the time there is
+				t.Parallel()
+			}
 			m := newMachine(t)
 			busy.Again(t, func() string {
 				r := jsonOf[finding.ThroughputReport](t, m.overLink(link, "throughput", "-protocol", "udp", "-rate", fmt.Sprintf("%.0f", c.rate*1.2e6), "-for", "3s", "-explain=false", "-direction", "there", "-format", "json", "far.example"))
@@ -267,6 +270,7 @@ func off(what string, is, want, within float64) string {
 
 // TestWhatHoldsThroughputBack: each cause where it is the only one.
 func TestWhatHoldsThroughputBack(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		world string
 		more  []string
@@ -280,12 +284,13 @@ func TestWhatHoldsThroughputBack(t *testing.T) {
 		{"slow-up-fast-down", []string{"-direction", "each"}, "direction_differs"},
 	} {
 		t.Run(c.world, func(t *testing.T) {
+			t.Parallel()
 			m := newMachine(t)
-			m.good("lab", "up", "-world", "../../demo/faults/"+c.world+".yaml", "-name", "fault")
-			_, process := labRecord(t, m, "fault")
+			m.good("lab", "up", "-world", "../../demo/faults/"+c.world+".yaml", "-name", c.world)
+			_, process := labRecord(t, m, c.world)
 			t.Cleanup(func() { _ = syscall.Kill(process, syscall.SIGKILL) })
-			m.background("Far end at", "lab", "run", "-at", "terminal.holm.example", "--", program, "respond", "-listen", ":7474")
-			args := append([]string{"lab", "run", "-at", desk, "--", program, "throughput", "-for", "6s", "-direction", "there", "-format", "json"}, c.more...)
+			m.background("Far end at", "lab", "run", "-name", c.world, "-at", "terminal.holm.example", "--", program, "respond", "-listen", ":7474")
+			args := append([]string{"lab", "run", "-name", c.world, "-at", desk, "--", program, "throughput", "-for", "6s", "-direction", "there", "-format", "json"}, c.more...)
 			busy.Again(t, func() string {
 				out, errs, status := m.keyed(append(args, "terminal.holm.example")...)
 				require.Less(t, status, 2, "%s%s", out, errs)
@@ -303,7 +308,7 @@ func TestWhatHoldsThroughputBack(t *testing.T) {
 				}
 				return ""
 			})
-			m.good("lab", "down", "-name", "fault")
+			m.good("lab", "down", "-name", c.world)
 		})
 	}
 }

@@ -52,6 +52,11 @@ type Kind struct {
 	NoTarget func(Spec) bool
 	// One says that it has one target.
 	One bool
+	// Earlier is where calls of earlier releases find its runs, and News what listeners hear
+	// beside that a run is over, as in those.
+	Earlier, News string
+	// Here says that 'woodlark here' goes it towards a target, too.
+	Here bool
 	// Remembers says that a run looks at the last of the same before it.
 	Remembers bool
 	// Load says that it fills the path, so that no other may go on beside it.
@@ -142,6 +147,15 @@ func Or(name string) string {
 		return All()[0].Name
 	}
 	return name
+}
+
+// In is the kind whose runs calls of earlier releases find in a place, the first by rank.
+func In(place string) *Kind {
+	i := slices.IndexFunc(All(), func(k *Kind) bool { return k.Earlier == place })
+	if i < 0 {
+		panic("kind: no runs are in " + place)
+	}
+	return All()[i]
 }
 
 // Names are the names of all kinds.

@@ -41,6 +41,7 @@ const (
 // Kind is this kind.
 var Kind = kind.Register(&kind.Kind{
 	Name: "stream", Version: 1, Rank: 6, Summary: "a paced stream of packets to a far end: one-way delay, jitter, loss, order, voice quality",
+	Earlier: "two-ended", News: "two-ended",
 	Usage: "TARGET[:PORT]",
 	Example: "woodlark stream -world learn:clear-there-noisy-back -from desk.northquay.example -codec g711 -for 20s terminal.holm.example\n" +
 		"woodlark stream -key-file key -codec opus -calls 50 -dscp EF 192.0.2.7:7474\n" +

@@ -44,6 +44,7 @@ const (
 // Kind is this kind.
 var Kind = kind.Register(&kind.Kind{
 	Name: "throughput", Version: 1, Rank: 5, Summary: "TCP or UDP bandwidth test to a far end, each way, and what holds it back",
+	Earlier: "two-ended", News: "two-ended",
 	Usage: "TARGET[:PORT]",
 	Example: "woodlark throughput -world learn:new-fast-line -from desk.northquay.example -for 5s terminal.holm.example\n" +
 		"woodlark throughput -key-file key -repeats 5 -yardstick 192.0.2.7:7474\n" +

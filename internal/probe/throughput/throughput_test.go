@@ -58,6 +58,7 @@ func inWorld(t *testing.T, file string) near.Options {
 
 // TestALinkOfAWorld: 5 Mbit/s of IP packets, 100 ms of queue.
 func TestALinkOfAWorld(t *testing.T) {
+	t.Parallel()
 	o := inWorld(t, slope)
 	busy.Tries(t, func(c *busy.Try) {
 		r, err := throughput.Measure(t.Context(), o, throughput.Request{Direction: throughput.There, For: 4 * time.Second, WarmUp: time.Second, Explain: true}, nil)
@@ -71,6 +72,12 @@ func TestALinkOfAWorld(t *testing.T) {
 		assert.GreaterOrEqual(c, len(d.Spans), 4)
 		assert.True(c, d.Spans[0].WarmUp)
 	})
+}
+
+// TestTheRateOfALinkIsSearched: by datagrams.
+func TestTheRateOfALinkIsSearched(t *testing.T) {
+	t.Parallel()
+	o := inWorld(t, slope)
 	busy.Tries(t, func(c *busy.Try) {
 		search, err := throughput.Measure(t.Context(), o, throughput.Request{Protocol: capacity.UDP, Direction: throughput.There, For: 2 * time.Second, Search: true, Rate: 20e6}, nil)
 		require.NoError(c, err)
@@ -97,6 +104,7 @@ func TestRequestsThatCannotBe(t *testing.T) {
 
 // TestRepeats: both ways at once, three times.
 func TestRepeats(t *testing.T) {
+	t.Parallel()
 	o := between(t, kernel.Host(), kernel.Host(), "127.0.0.1:0")
 	busy.Tries(t, func(c *busy.Try) {
 		var steps []string
@@ -121,6 +129,7 @@ func TestRepeats(t *testing.T) {
 
 // TestStoppedKeepsBothEnds: what both ends noted until a test was stopped is there.
 func TestStoppedKeepsBothEnds(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name string
 		r    throughput.Request
@@ -129,6 +138,7 @@ func TestStoppedKeepsBothEnds(t *testing.T) {
 		{"udp", throughput.Request{Protocol: capacity.UDP, Direction: throughput.Both, Rate: 1e6, For: 20 * time.Second}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
 			here := kernel.Host()
 			o := between(t, here, here, "127.0.0.1:0")
 			ctx, stop := context.WithCancel(t.Context())
@@ -154,6 +164,7 @@ func TestStoppedKeepsBothEnds(t *testing.T) {
 
 // TestWhatDatagramsLose: what fits, what is lost, and what does it.
 func TestWhatDatagramsLose(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ name, link, want string }{
 		{"a queue", "rate: 5Mbit/s, queue: 60ms", "held_by_link"},
 		{"a policer", "rate: 50Mbit/s, policer: 5Mbit/s 30kB", "policed"},
