@@ -242,7 +242,7 @@ func (h *harbour) refused(k *kind.Kind, far string) {
 	}
 	for body, says := range map[string]string{
 		`{"kind": "` + k.Name + `", "from": "quay", "to": ["` + far + `"], "gulls": 3}`: "gulls",
-		`{"kind": "` + k.Name + `", "from": "quay", "to": []}`:                          "at least one",
+		`{"kind": "` + k.Name + `", "from": "quay", "to": []}`:                          "invalid: name ",
 	} {
 		r, err := http.NewRequestWithContext(t.Context(), http.MethodPost, h.url+"/api/v1/runs", strings.NewReader(body))
 		require.NoError(t, err)
