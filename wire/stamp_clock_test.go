@@ -51,7 +51,7 @@ func TestTimesOfPTP(t *testing.T) {
 
 func TestTLVsAreSealed(t *testing.T) {
 	key := []byte("gull")
-	tlvs := wire.AppendTLVs(nil, wire.Direct{SenderSent: 9}.TLV(), wire.Class{Asked: 46}.TLV())
+	tlvs := wire.AppendTLVs(nil, wire.DirectMeasurement{SenderSent: 9}.TLV(), wire.Class{Asked: 46}.TLV())
 	sealed := wire.AppendTLVs(tlvs[:len(tlvs):len(tlvs)], wire.SealTLVs(5, tlvs, key))
 	require.Len(t, sealed, len(tlvs)+20)
 	padded := wire.AppendTLVs(sealed[:len(sealed):len(sealed)], wire.TLV{Type: wire.TLVPadding, Value: make([]byte, 30)})

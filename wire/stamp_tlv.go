@@ -117,23 +117,23 @@ func ParseClass(t TLV) (Class, error) {
 	return Class{Asked: uint8(v >> 26), Received: uint8(v>>20) & 0x3f, ECN: uint8(v>>18) & 3, Refused: v>>16&3 != 0}, nil
 }
 
-// Direct is the Direct Measurement TLV (RFC 8972 §4.5): how many packets each end
+// DirectMeasurement is the Direct Measurement TLV (RFC 8972 §4.5): how many packets each end
 // sent and received of the session.
-type Direct struct{ SenderSent, ReflectorReceived, ReflectorSent uint32 }
+type DirectMeasurement struct{ SenderSent, ReflectorReceived, ReflectorSent uint32 }
 
 // TLV writes it.
-func (d Direct) TLV() TLV {
+func (d DirectMeasurement) TLV() TLV {
 	b := binary.BigEndian.AppendUint32(nil, d.SenderSent)
 	b = binary.BigEndian.AppendUint32(b, d.ReflectorReceived)
 	return TLV{Type: TLVDirect, Value: binary.BigEndian.AppendUint32(b, d.ReflectorSent)}
 }
 
 // ParseDirect reads it.
-func ParseDirect(t TLV) (Direct, error) {
+func ParseDirect(t TLV) (DirectMeasurement, error) {
 	if len(t.Value) != 12 {
-		return Direct{}, fmt.Errorf("%w: direct measurement of %d bytes", ErrPacket, len(t.Value))
+		return DirectMeasurement{}, fmt.Errorf("%w: direct measurement of %d bytes", ErrPacket, len(t.Value))
 	}
-	return Direct{binary.BigEndian.Uint32(t.Value), binary.BigEndian.Uint32(t.Value[4:]), binary.BigEndian.Uint32(t.Value[8:])}, nil
+	return DirectMeasurement{binary.BigEndian.Uint32(t.Value), binary.BigEndian.Uint32(t.Value[4:]), binary.BigEndian.Uint32(t.Value[8:])}, nil
 }
 
 // FollowUp is the Follow-Up Telemetry TLV (RFC 8972 §4.7): when the reflector's

@@ -44,7 +44,7 @@ func TestAuthenticatedStamp(t *testing.T) {
 func TestStampTLVs(t *testing.T) {
 	info := wire.TimestampInfo{SyncIn: wire.SyncNTP, MethodIn: wire.StampSoft, SyncOut: wire.SyncLocal, MethodOut: wire.StampHard}
 	class := wire.Class{Asked: 46, Received: 26, ECN: 1, Refused: true}
-	direct := wire.Direct{SenderSent: 1, ReflectorReceived: 2, ReflectorSent: 3}
+	direct := wire.DirectMeasurement{SenderSent: 1, ReflectorReceived: 2, ReflectorSent: 3}
 	follow := wire.FollowUp{Seq: 8, Sent: noon, Method: wire.StampSoft}
 	at := wire.Location{Source: netip.MustParseAddrPort("192.0.2.7:5000"), Destination: netip.MustParseAddrPort("203.0.113.8:862")}
 	six := wire.Location{Source: netip.MustParseAddrPort("[2001:db8::7]:5000"), Destination: netip.MustParseAddrPort("[2001:db8::8]:862")}
@@ -122,7 +122,7 @@ func TestRTCP(t *testing.T) {
 func FuzzParseTwoEnds(f *testing.F) {
 	f.Add(wire.RTP{Type: 1}.Append(nil))
 	f.Add(wire.SenderReport{Source: 1, Sent: noon}.Marshal("x"))
-	f.Add(wire.AppendTLVs(nil, wire.Direct{}.TLV(), wire.Location{}.TLV()))
+	f.Add(wire.AppendTLVs(nil, wire.DirectMeasurement{}.TLV(), wire.Location{}.TLV()))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		_, _, _ = wire.ParseRTP(b)
 		_, _ = wire.ParseSenderReport(b)

@@ -24,8 +24,8 @@ import (
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/network/world"
 	"woodlark.example/internal/network/world/schedule"
-	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/history"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/store/storetest"
 	"woodlark.example/wire"
@@ -143,7 +143,7 @@ func (g *guardedWorld) measure(t *testing.T, c *controller.Controller, past *con
 	require.NoError(t, err)
 	agent := c.Agents()[slices.IndexFunc(c.Agents(), func(a store.Agent) bool { return a.Name == p[0] })].ID
 	for _, x := range traced {
-		past.Trace(agent, plan.Trace{ID: ident.New(), Target: p[1], Family: wire.IPv4, Via: "icmp", Started: x.At, Ended: x.At.Add(x.Took), Outcome: plan.Done, Report: &x.Report})
+		past.Trace(agent, protocol.Trace{ID: ident.New(), Target: p[1], Family: wire.IPv4, Via: "icmp", Started: x.At, Ended: x.At.Add(x.Took), Outcome: protocol.Done, Report: &x.Report})
 	}
 }
 

@@ -24,10 +24,10 @@ import (
 	"woodlark.example/internal/ident"
 	_ "woodlark.example/internal/kind/all" // what can be measured
 	"woodlark.example/internal/network"
-	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/paced"
 	"woodlark.example/internal/probe/ping"
 	"woodlark.example/internal/probe/session"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/wire"
 )
 
@@ -37,7 +37,7 @@ type Options struct {
 	Name    string
 	Network network.Network
 	Ground  Ground // of this machine; nil in a simulated network, which tells by itself
-	Service plan.Service
+	Service protocol.Service
 	Dir     string // for the spool and the journal; made when it is not there
 	// Most is how many bytes the spool may hold: beyond them the oldest readings go. No
 	// limit when 0.
@@ -70,14 +70,14 @@ type Agent struct {
 
 	mu       sync.Mutex
 	tasks    map[taskKey]*work
-	given    plan.Plan
+	given    protocol.Plan
 	planned  bool            // given is what the agent was given, or kept
 	before   map[string]bool // periodic tasks of the kept plan
 	resumed  map[ident.ID]journalEntry
 	engines  map[engineKey]*engine
-	standing repeated[plan.Standing]
+	standing repeated[protocol.Standing]
 	lasts    lasts
-	guests   guests
+	tickets  tickets
 	health   health
 }
 
@@ -86,7 +86,7 @@ type taskKey struct{ watch, path ident.ID }
 func (k taskKey) String() string { return k.watch.String() + " " + k.path.String() }
 
 type work struct {
-	task    plan.Task
+	task    protocol.Task
 	cancel  context.CancelFunc
 	minutes *minutes // of a continuous task
 	ended   chan struct{}
@@ -96,7 +96,7 @@ type work struct {
 type engineKey struct {
 	dscp uint8
 	kind reading.Kind
-	out  plan.Out
+	out  protocol.Out
 }
 
 // engine is a ping engine for one service class and kind of probe.
@@ -130,7 +130,7 @@ func New(o Options) (*Agent, error) {
 			a.resumed[e.Path] = e
 			continue
 		}
-		a.spool.add(e.record(plan.Cut))
+		a.spool.add(e.record(protocol.Cut))
 	}
 	a.takeUpPlan()
 	return a, nil
@@ -138,7 +138,7 @@ func New(o Options) (*Agent, error) {
 
 // takeUpPlan goes on by the plan that was kept, until there is another.
 func (a *Agent) takeUpPlan() {
-	var p plan.Plan
+	var p protocol.Plan
 	if !a.readWhole(a.planFile(), &p) {
 		return
 	}
@@ -162,7 +162,7 @@ const (
 )
 
 // checkTask says what of a task cannot be carried out.
-func checkTask(t plan.Task) error {
+func checkTask(t protocol.Task) error {
 	switch {
 	case t.Interval < leastStep || t.Continuous() && t.Interval > time.Minute:
 		return fmt.Errorf("a task for %q has its probes %v apart", t.Target, t.Interval)
@@ -173,7 +173,7 @@ func checkTask(t plan.Task) error {
 }
 
 // checkPlan says what of a plan cannot be carried out.
-func checkPlan(p plan.Plan) error {
+func checkPlan(p protocol.Plan) error {
 	for _, t := range p.Tasks {
 		if err := checkTask(t); err != nil {
 			return err
@@ -189,16 +189,16 @@ func checkPlan(p plan.Plan) error {
 
 // SetPlan replaces what the agent is to do. Tasks that stay the same go on
 // undisturbed.
-func (a *Agent) SetPlan(p plan.Plan) {
-	tasks := slices.DeleteFunc(slices.Clone(p.Tasks), func(t plan.Task) bool {
+func (a *Agent) SetPlan(p protocol.Plan) {
+	tasks := slices.DeleteFunc(slices.Clone(p.Tasks), func(t protocol.Task) bool {
 		err := checkTask(t)
 		if err != nil { // of another version's service
 			a.log.Error("a task of the plan cannot be carried out", "error", err)
-			a.spool.addRun(plan.Run{ID: ident.New(), Watch: t.Watch, Path: t.Path, Started: time.Now(), Ended: time.Now(), Outcome: plan.Failed, Reason: "this agent cannot carry it out: " + err.Error()})
+			a.spool.addRun(protocol.Run{ID: ident.New(), Watch: t.Watch, Path: t.Path, Started: time.Now(), Ended: time.Now(), Outcome: protocol.Failed, Reason: "this agent cannot carry it out: " + err.Error()})
 		}
 		return err != nil
 	})
-	standing := map[ident.ID]plan.Standing{}
+	standing := map[ident.ID]protocol.Standing{}
 	for _, t := range p.Standing {
 		if t.Every < leastEvery {
 			a.log.Error("a measurement of the plan cannot be made so often", "kind", t.Order.Kind, "watch", t.Order.Watch, "every", t.Every)
@@ -249,9 +249,9 @@ func (a *Agent) Run(ctx context.Context) error {
 	stopSpool := make(chan struct{})
 	defer a.dues.close()
 	wg.Go(func() { a.spool.run(stopSpool) })
-	if a.guests.far != nil {
+	if a.tickets.far != nil {
 		wg.Go(func() {
-			if err := a.guests.far.Run(ctx); err != nil {
+			if err := a.tickets.far.Run(ctx); err != nil {
 				a.log.Error("this agent is no far end any more", "error", err)
 			}
 		})
@@ -296,7 +296,7 @@ func (a *Agent) apply(ctx context.Context) {
 		a.mu.Unlock()
 		return
 	}
-	wanted := make(map[taskKey]plan.Task, len(a.given.Tasks))
+	wanted := make(map[taskKey]protocol.Task, len(a.given.Tasks))
 	for _, t := range a.given.Tasks {
 		wanted[taskKey{t.Watch, t.Path}] = t
 	}
@@ -313,7 +313,7 @@ func (a *Agent) apply(ctx context.Context) {
 	for _, w := range over {
 		<-w.ended
 		if w.minutes != nil {
-			w.minutes.flush(plan.Cut)
+			w.minutes.flush(protocol.Cut)
 		}
 	}
 	a.mu.Lock()
@@ -326,12 +326,12 @@ func (a *Agent) apply(ctx context.Context) {
 	// What an earlier agent was measuring and this one is not to go on with
 	// ends where it was cut off.
 	for path, e := range a.resumed {
-		a.spool.add(e.record(plan.Cut))
+		a.spool.add(e.record(protocol.Cut))
 		delete(a.resumed, path)
 	}
 }
 
-func (a *Agent) start(ctx context.Context, key taskKey, t plan.Task) {
+func (a *Agent) start(ctx context.Context, key taskKey, t protocol.Task) {
 	ctx, cancel := context.WithCancel(ctx)
 	w := &work{task: t, cancel: cancel, ended: make(chan struct{})}
 	if t.Continuous() {
@@ -354,7 +354,7 @@ func (a *Agent) start(ctx context.Context, key taskKey, t plan.Task) {
 
 // engineFor is the running engine for a service class and kind of probe. It is
 // called with a.mu free.
-func (a *Agent) engineFor(t plan.Task) (*engine, error) {
+func (a *Agent) engineFor(t protocol.Task) (*engine, error) {
 	key := engineKey{t.DSCP, t.Via.Kind, t.Out}
 	a.mu.Lock()
 	defer a.mu.Unlock()

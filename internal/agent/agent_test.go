@@ -18,7 +18,7 @@ import (
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/network/world"
 	"woodlark.example/internal/network/world/live"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/wire"
 )
 
@@ -27,14 +27,14 @@ type desk struct {
 	mu       sync.Mutex
 	away     bool
 	refused  int
-	readings []plan.Record
-	runs     map[ident.ID]plan.Run
-	made     map[ident.ID]plan.Made
+	readings []protocol.Record
+	runs     map[ident.ID]protocol.Run
+	made     map[ident.ID]protocol.Made
 }
 
 var errAway = errors.New("away")
 
-func (d *desk) Upload(_ context.Context, u plan.Upload) error {
+func (d *desk) Upload(_ context.Context, u protocol.Upload) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.away {
@@ -43,7 +43,7 @@ func (d *desk) Upload(_ context.Context, u plan.Upload) error {
 	}
 	d.readings = append(d.readings, u.Readings...)
 	if d.runs == nil {
-		d.runs, d.made = map[ident.ID]plan.Run{}, map[ident.ID]plan.Made{}
+		d.runs, d.made = map[ident.ID]protocol.Run{}, map[ident.ID]protocol.Made{}
 	}
 	for _, m := range u.Made {
 		d.made[m.Run] = m
@@ -90,14 +90,14 @@ func startAgent(t *testing.T, dir string, d *desk) (*Agent, func()) {
 	return a, stop
 }
 
-func often(target string) plan.Task {
-	return plan.Task{Watch: ident.New(), Path: ident.New(), Target: target, Family: wire.IPv4, Every: 200 * time.Millisecond, Probes: 3, Interval: 5 * time.Millisecond}
+func often(target string) protocol.Task {
+	return protocol.Task{Watch: ident.New(), Path: ident.New(), Target: target, Family: wire.IPv4, Every: 200 * time.Millisecond, Probes: 3, Interval: 5 * time.Millisecond}
 }
 
 func TestReadingsAreHeldBackWhileTheServiceIsAway(t *testing.T) {
 	d := &desk{away: true}
 	a, stop := startAgent(t, t.TempDir(), d)
-	a.SetPlan(plan.Plan{Tasks: []plan.Task{often("there")}})
+	a.SetPlan(protocol.Plan{Tasks: []protocol.Task{often("there")}})
 	require.Eventually(t, d.has(func(d *desk) bool { return d.refused >= 2 && a.HeldBack() >= 3 }), 20*time.Second, 20*time.Millisecond)
 	d.mu.Lock()
 	d.away = false
@@ -109,7 +109,7 @@ func TestReadingsAreHeldBackWhileTheServiceIsAway(t *testing.T) {
 		assert.False(t, seen[r.Run], "nothing is handed over twice")
 		seen[r.Run] = true
 		assert.Equal(t, 3, r.Reading.Answered)
-		assert.Contains(t, []plan.Outcome{plan.Done, plan.Cancelled}, d.runs[r.Run].Outcome)
+		assert.Contains(t, []protocol.Outcome{protocol.Done, protocol.Cancelled}, d.runs[r.Run].Outcome)
 	}
 	assert.Zero(t, a.HeldBack())
 }
@@ -118,7 +118,7 @@ func TestASpoolOutlivesItsAgent(t *testing.T) {
 	dir := t.TempDir()
 	d := &desk{away: true}
 	a, stop := startAgent(t, dir, d)
-	a.SetPlan(plan.Plan{Tasks: []plan.Task{often("192.0.2.2")}})
+	a.SetPlan(protocol.Plan{Tasks: []protocol.Task{often("192.0.2.2")}})
 	require.Eventually(t, func() bool { return a.HeldBack() >= 2 }, 20*time.Second, 20*time.Millisecond)
 	stop()
 	files, err := filepath.Glob(filepath.Join(dir, "spool", "*.json"))
@@ -142,7 +142,7 @@ func TestNothingIsLostWhenTheSpoolCannotBeWritten(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "spool"), nil, 0o600))
 	d := &desk{away: true}
 	a, _ := startAgent(t, dir, d)
-	a.SetPlan(plan.Plan{Tasks: []plan.Task{often("there")}})
+	a.SetPlan(protocol.Plan{Tasks: []protocol.Task{often("there")}})
 	require.Eventually(t, func() bool { return a.HeldBack() >= 2 }, 20*time.Second, 20*time.Millisecond)
 	d.mu.Lock()
 	d.away = false
@@ -154,10 +154,10 @@ func TestANameThatDoesNotResolveIsOneFailedRun(t *testing.T) {
 	d := &desk{}
 	a, _ := startAgent(t, t.TempDir(), d)
 	task := often("nowhere")
-	a.SetPlan(plan.Plan{Tasks: []plan.Task{task}})
+	a.SetPlan(protocol.Plan{Tasks: []protocol.Task{task}})
 	require.Eventually(t, d.has(func(d *desk) bool {
 		for _, r := range d.runs {
-			return r.Outcome == plan.Failed && r.Ended.Sub(r.Started) > 300*time.Millisecond
+			return r.Outcome == protocol.Failed && r.Ended.Sub(r.Started) > 300*time.Millisecond
 		}
 		return false
 	}), 20*time.Second, 20*time.Millisecond, "it grows")
@@ -186,7 +186,7 @@ func TestTheMinuteInProgressIsTakenUpAgain(t *testing.T) {
 	if time.Now().Truncate(time.Minute).Equal(now) { // else the minute ended in between
 		assert.Contains(t, again.resumed, entries[0].Path, "this minute goes on")
 		require.Len(t, again.spool.ready, 1)
-		assert.Equal(t, plan.Cut, again.spool.ready[0].Flags, "an older one is closed as it is")
+		assert.Equal(t, protocol.Cut, again.spool.ready[0].Flags, "an older one is closed as it is")
 		assert.Equal(t, 1, again.spool.ready[0].Reading.Sent)
 		assert.Equal(t, 60, again.spool.ready[0].Reading.Expected)
 	}
@@ -196,21 +196,21 @@ func TestTheMinuteInProgressIsTakenUpAgain(t *testing.T) {
 func TestOrders(t *testing.T) {
 	d := &desk{}
 	a, _ := startAgent(t, t.TempDir(), d)
-	lane := func(to string) plan.RunLane {
-		return plan.RunLane{Run: ident.New(), Path: ident.New(), Lane: kind.Lane{Target: to, Family: wire.IPv4, Via: "icmp"}}
+	lane := func(to string) protocol.RunLane {
+		return protocol.RunLane{Run: ident.New(), Path: ident.New(), Lane: kind.Lane{Target: to, Family: wire.IPv4, Via: "icmp"}}
 	}
 	good, bad := lane("there"), lane("nowhere")
 	heard := 0
-	o := plan.RunOrder{Kind: "ping", Version: 1, Spec: []byte(`{"probes": 5, "interval": "2ms"}`), Targets: []string{"there", "nowhere"}, Lanes: []plan.RunLane{good, bad}}
+	o := protocol.RunOrder{Kind: "ping", Version: 1, Spec: []byte(`{"probes": 5, "interval": "2ms"}`), Targets: []string{"there", "nowhere"}, Lanes: []protocol.RunLane{good, bad}}
 	_, err := a.Do(t.Context(), o, func(kind.Progress) { heard++ })
 	require.NoError(t, err)
 	assert.Equal(t, 5, heard)
 	require.Eventually(t, d.has(func(d *desk) bool { return len(d.made) == 2 }), 10*time.Second, 10*time.Millisecond)
-	assert.Equal(t, plan.Done, d.made[good.Run].Outcome)
+	assert.Equal(t, protocol.Done, d.made[good.Run].Outcome)
 	assert.Equal(t, "192.0.2.2", d.made[good.Run].Address)
-	assert.Equal(t, plan.Failed, d.made[bad.Run].Outcome)
+	assert.Equal(t, protocol.Failed, d.made[bad.Run].Outcome)
 	assert.Contains(t, d.made[bad.Run].Reason, "does not resolve")
-	for text, o := range map[string]plan.RunOrder{"unknown kind of measurement \"dowse\"": {Kind: "dowse"}, "unknown version 9": {Kind: "ping", Version: 9}, "unknown field \"gulls\"": {Kind: "ping", Version: 1, Spec: []byte(`{"gulls": 3}`)}} {
+	for text, o := range map[string]protocol.RunOrder{"unknown kind of measurement \"dowse\"": {Kind: "dowse"}, "unknown version 9": {Kind: "ping", Version: 9}, "unknown field \"gulls\"": {Kind: "ping", Version: 1, Spec: []byte(`{"gulls": 3}`)}} {
 		_, err := a.Do(t.Context(), o, nil)
 		assert.ErrorContains(t, err, text)
 	}
@@ -227,7 +227,7 @@ func TestAJournalWhoseWatchIsGoneIsNotLost(t *testing.T) {
 	packed := reading.Pack(now, []reading.Probe{{DueAt: now, Outcome: reading.Answered, RTT: time.Millisecond}})
 	require.NoError(t, writeWhole(a.journalFile(), []journalEntry{{Path: ident.New(), At: now, Interval: time.Second, Packed: packed}}))
 	again, _ := startAgent(t, dir, d)
-	again.SetPlan(plan.Plan{})
+	again.SetPlan(protocol.Plan{})
 	require.Eventually(t, d.has(func(d *desk) bool { return len(d.readings) == 1 }), 10*time.Second, 10*time.Millisecond)
-	assert.Equal(t, plan.Cut, d.readings[0].Flags)
+	assert.Equal(t, protocol.Cut, d.readings[0].Flags)
 }

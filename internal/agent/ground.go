@@ -5,7 +5,7 @@ import (
 	"fmt"
 
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 // Ground is what measurements ask of a host and its links, and where it stands.
@@ -15,10 +15,10 @@ type Ground interface {
 	Standing() (json.RawMessage, error)
 }
 
-// Standing is this machine's own; see plan.Stander.
+// Standing is this machine's own; see protocol.Stander.
 func (a *Agent) Standing() (json.RawMessage, error) {
 	if a.options.Ground == nil {
-		return nil, fmt.Errorf("agent %s %w", a.options.Name, plan.ErrNoStanding)
+		return nil, fmt.Errorf("agent %s %w", a.options.Name, protocol.ErrNoStanding)
 	}
 	return a.options.Ground.Standing()
 }

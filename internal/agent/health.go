@@ -9,7 +9,7 @@ import (
 
 	"woodlark.example/internal/host"
 	"woodlark.example/internal/network"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/wire"
 )
 
@@ -22,12 +22,12 @@ type health struct {
 }
 
 // Health is what the agent says of itself.
-func (a *Agent) Health() plan.Health {
+func (a *Agent) Health() protocol.Health {
 	a.health.once.Do(func() {
 		a.health.meter, a.health.began, a.health.may = host.NewMeter(), time.Now(), a.whatItMay()
 	})
 	e := a.end()
-	h := plan.Health{Version: e.Version, System: e.System, Clock: e.Clock, Load: a.health.meter.Since(), May: a.health.may, HeldBack: a.HeldBack(), Dropped: a.Dropped(), Responder: a.FarEnd(),
+	h := protocol.Health{Version: e.Version, System: e.System, Clock: e.Clock, Load: a.health.meter.Since(), May: a.health.may, HeldBack: a.HeldBack(), Dropped: a.Dropped(), Responder: a.FarEnd(),
 		Limits: a.options.Limits, StartedAt: a.health.began.UTC()}
 	h.SetAside, h.AsideReason = a.aside.says()
 	if a.options.Ground != nil {

@@ -8,7 +8,7 @@ import (
 
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 func (a *Agent) journalFile() string { return filepath.Join(a.options.Dir, "journal.json") }
@@ -84,14 +84,14 @@ type journalEntry struct {
 	Path     ident.ID
 	At       time.Time
 	Interval time.Duration
-	Flags    plan.Flags
+	Flags    protocol.Flags
 	Packed   []byte
 
 	probes []reading.Probe
 }
 
 // record computes the figures of the minute.
-func (e journalEntry) record(flag plan.Flags) plan.Record {
+func (e journalEntry) record(flag protocol.Flags) protocol.Record {
 	probes := e.probes
 	if probes == nil {
 		probes, _ = reading.Unpack(e.At, e.Packed) // it was checked
@@ -101,6 +101,6 @@ func (e journalEntry) record(flag plan.Flags) plan.Record {
 		packed = reading.Pack(e.At, probes)
 	}
 	expected := int(time.Minute / e.Interval)
-	return plan.Record{Path: e.Path, Watch: e.Watch, Flags: e.Flags | flag, Packed: packed,
+	return protocol.Record{Path: e.Path, Watch: e.Watch, Flags: e.Flags | flag, Packed: packed,
 		Reading: reading.Of(e.At, time.Minute, expected, e.Interval, probes)}
 }

@@ -15,7 +15,7 @@ import (
 
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 func TestADamagedJournalIsSetAside(t *testing.T) {
@@ -39,7 +39,7 @@ func TestADamagedJournalIsSetAside(t *testing.T) {
 			n, why := a.aside.says()
 			assert.Equal(t, 1, n)
 			assert.NotEmpty(t, why)
-			a.SetPlan(plan.Plan{Tasks: []plan.Task{often("192.0.2.2")}})
+			a.SetPlan(protocol.Plan{Tasks: []protocol.Task{often("192.0.2.2")}})
 			stop()
 			b, err := New(Options{Dir: dir, Service: &desk{}})
 			require.NoError(t, err)
@@ -79,10 +79,10 @@ func TestARunThatIsDueIsCarriedOutOnce(t *testing.T) {
 	task := often("192.0.2.2")
 	task.Every = time.Hour
 	key := taskKey{task.Watch, task.Path}.String()
-	start := func(d *desk, p ...plan.Task) (*Agent, func()) {
+	start := func(d *desk, p ...protocol.Task) (*Agent, func()) {
 		a, stop := startAgent(t, dir, d)
 		if p != nil {
-			a.SetPlan(plan.Plan{Tasks: p})
+			a.SetPlan(protocol.Plan{Tasks: p})
 		}
 		return a, stop
 	}
@@ -111,11 +111,11 @@ func TestARunThatIsDueIsCarriedOutOnce(t *testing.T) {
 	_, stop = start(third)
 	require.Eventually(t, third.has(func(d *desk) bool { return len(d.runs) == 3 }), 10*time.Second, 5*time.Millisecond)
 	stop()
-	assert.Equal(t, plan.Failed, third.runs[broken.ID].Outcome)
+	assert.Equal(t, protocol.Failed, third.runs[broken.ID].Outcome)
 	assert.Equal(t, wasKilled, third.runs[broken.ID].Reason)
 	missed := 0
 	for _, r := range third.runs {
-		if r.Outcome == plan.Missed {
+		if r.Outcome == protocol.Missed {
 			missed++
 			assert.Equal(t, wasDown, r.Reason)
 			assert.Zero(t, r.Started.Sub(began)%time.Hour)
@@ -148,10 +148,10 @@ type choosy struct {
 	bad ident.ID
 }
 
-func (c *choosy) Upload(ctx context.Context, u plan.Upload) error {
+func (c *choosy) Upload(ctx context.Context, u protocol.Upload) error {
 	for _, r := range u.Runs {
 		if r.ID == c.bad {
-			return errors.Join(plan.ErrRefused, errors.New("this path is gone"))
+			return errors.Join(protocol.ErrRefused, errors.New("this path is gone"))
 		}
 	}
 	return c.desk.Upload(ctx, u)
@@ -164,7 +164,7 @@ func TestWhatIsNeverTakenIsSetAsideAndTheRestGoesOn(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(s.dir, "00000000-folder.json"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "00000001-damaged.json"), []byte(`{"Runs":[{`), 0o600))
 	for i := range 7 {
-		r := plan.Run{ID: ident.New(), Outcome: plan.Done}
+		r := protocol.Run{ID: ident.New(), Outcome: protocol.Done}
 		if i == 3 {
 			r.ID = c.bad
 		}
@@ -194,7 +194,7 @@ func TestNothingWaitsForATaskThatNeedsTheLock(t *testing.T) {
 		if i%2 == 0 {
 			task.Every, task.Interval = 0, time.Second
 		}
-		a.SetPlan(plan.Plan{Tasks: []plan.Task{task}})
+		a.SetPlan(protocol.Plan{Tasks: []protocol.Task{task}})
 	}
 	ended := make(chan struct{})
 	go func() {
@@ -230,7 +230,7 @@ func FuzzJournal(f *testing.F) {
 			require.NoError(t, checkTask(task))
 		}
 		for _, e := range a.resumed {
-			e.record(plan.Cut)
+			e.record(protocol.Cut)
 		}
 		require.NoError(t, a.writeJournal())
 		a.dues.set(due{Key: "x"})

@@ -13,7 +13,7 @@ import (
 
 	"woodlark.example/internal/network"
 	"woodlark.example/internal/network/kernel"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/wire"
 )
 
@@ -101,7 +101,7 @@ func TestAFullSpoolDropsTheOldest(t *testing.T) {
 	require.NoError(t, os.MkdirAll(s.dir, 0o700))
 	for i := range 10 {
 		for range 5 {
-			s.add(plan.Record{Packed: make([]byte, 100+i)})
+			s.add(protocol.Record{Packed: make([]byte, 100+i)})
 		}
 		s.write()
 	}

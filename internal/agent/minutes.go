@@ -7,12 +7,12 @@ import (
 
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 // minutes cuts the probes of a continuous task into minutes.
 type minutes struct {
-	task     plan.Task
+	task     protocol.Task
 	spool    *spool
 	log      *slog.Logger
 	expected int
@@ -21,10 +21,10 @@ type minutes struct {
 	at     time.Time // of the minute in progress; zero when there is none
 	newest time.Time // minute that was handed over
 	probes []reading.Probe
-	flags  plan.Flags
+	flags  protocol.Flags
 }
 
-func newMinutes(t plan.Task, s *spool, log *slog.Logger) *minutes {
+func newMinutes(t protocol.Task, s *spool, log *slog.Logger) *minutes {
 	return &minutes{task: t, spool: s, log: log, expected: int(time.Minute / t.Interval)}
 }
 
@@ -40,7 +40,7 @@ func (m *minutes) add(p reading.Probe) {
 	case minute.Equal(m.at.Truncate(time.Minute)):
 	case minute.Before(m.at):
 		m.log.Warn("this host's clock was set back; its readings are marked", "from", m.at, "to", p.DueAt)
-		m.flags |= plan.Jumped
+		m.flags |= protocol.Jumped
 		m.close()
 		m.beginAgain(p.DueAt)
 	default:
@@ -68,11 +68,11 @@ func (m *minutes) begin(at time.Time) {
 // its own, to the microsecond that the database keeps, and says so.
 func (m *minutes) beginAgain(due time.Time) {
 	m.begin(due.Round(0).Truncate(time.Microsecond))
-	m.flags |= plan.Jumped
+	m.flags |= protocol.Jumped
 }
 
 func (m *minutes) missed(from, to time.Time, reason string) {
-	m.spool.addRun(plan.Run{ID: ident.New(), Watch: m.task.Watch, Path: m.task.Path, Started: from, Ended: to, Outcome: plan.Missed, Reason: reason})
+	m.spool.addRun(protocol.Run{ID: ident.New(), Watch: m.task.Watch, Path: m.task.Path, Started: from, Ended: to, Outcome: protocol.Missed, Reason: reason})
 }
 
 // close hands the minute in progress over.
@@ -83,8 +83,8 @@ func (m *minutes) close() {
 	if len(m.probes) > 0 {
 		m.spool.addMinute(m.entry())
 		if cause, all := allUnsent(m.probes); all {
-			m.spool.addRun(plan.Run{ID: ident.New(), Watch: m.task.Watch, Path: m.task.Path, Started: m.at, Ended: m.at.Add(time.Minute),
-				Outcome: plan.Failed, Reason: "no probe could be sent: " + cause})
+			m.spool.addRun(protocol.Run{ID: ident.New(), Watch: m.task.Watch, Path: m.task.Path, Started: m.at, Ended: m.at.Add(time.Minute),
+				Outcome: protocol.Failed, Reason: "no probe could be sent: " + cause})
 		}
 	}
 	m.at, m.probes = time.Time{}, nil
@@ -102,7 +102,7 @@ func allUnsent(probes []reading.Probe) (cause string, all bool) {
 }
 
 // flush ends the minute in progress early.
-func (m *minutes) flush(flag plan.Flags) {
+func (m *minutes) flush(flag protocol.Flags) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.flags |= flag
@@ -128,5 +128,5 @@ func (m *minutes) snapshot() (journalEntry, bool) {
 // resume takes up a minute that an earlier agent left.
 func (m *minutes) resume(e journalEntry) {
 	probes, _ := reading.Unpack(e.At, e.Packed) // it was checked
-	m.at, m.probes, m.flags = e.At, probes, e.Flags|plan.Resumed
+	m.at, m.probes, m.flags = e.At, probes, e.Flags|protocol.Resumed
 }

@@ -10,14 +10,14 @@ import (
 
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 func testMinutes(t *testing.T) (*minutes, *spool) {
 	s := newSpool(Options{Dir: t.TempDir()}, aside{}, slog.New(slog.DiscardHandler))
-	return newMinutes(plan.Task{Path: ident.New(), Interval: time.Second}, s, slog.New(slog.DiscardHandler)), s
+	return newMinutes(protocol.Task{Path: ident.New(), Interval: time.Second}, s, slog.New(slog.DiscardHandler)), s
 }
 
 func feed(m *minutes, from time.Time, seconds int) {
@@ -27,7 +27,7 @@ func feed(m *minutes, from time.Time, seconds int) {
 }
 
 // records are the minutes that were handed to the spool.
-func (s *spool) records() (list []plan.Record) {
+func (s *spool) records() (list []protocol.Record) {
 	for _, e := range s.minutes {
 		list = append(list, e.record(0))
 	}
@@ -44,10 +44,10 @@ func TestProbesAreCutIntoMinutes(t *testing.T) {
 	assert.True(t, got[0].Reading.Short())
 	assert.Equal(t, 60, got[1].Reading.Sent)
 	assert.False(t, got[1].Reading.Short())
-	m.flush(plan.Cut)
+	m.flush(protocol.Cut)
 	last := s.records()[2]
 	assert.Equal(t, 1, last.Reading.Sent)
-	assert.Equal(t, plan.Cut, last.Flags)
+	assert.Equal(t, protocol.Cut, last.Flags)
 }
 
 func TestAClockThatIsSetBack(t *testing.T) {
@@ -66,7 +66,7 @@ func TestAClockThatIsSetBack(t *testing.T) {
 	assert.Equal(t, 150, total, "no probe is lost")
 	jumped := 0
 	for _, r := range got {
-		if r.Flags&plan.Jumped != 0 {
+		if r.Flags&protocol.Jumped != 0 {
 			jumped++
 		}
 	}
@@ -80,7 +80,7 @@ func TestAClockThatIsSetForward(t *testing.T) {
 	m.flush(0)
 	require.Len(t, s.records(), 2)
 	require.Len(t, s.runs, 1, "the hour between is a missed run with its reason")
-	assert.Equal(t, plan.Missed, s.runs[0].Outcome)
+	assert.Equal(t, protocol.Missed, s.runs[0].Outcome)
 	assert.Equal(t, noon.Add(time.Minute), s.runs[0].Started)
 	assert.Equal(t, noon.Add(time.Hour), s.runs[0].Ended)
 	assert.Contains(t, s.runs[0].Reason, "clock was set forward")
@@ -96,7 +96,7 @@ func TestAMinuteThatCouldNotBeSentIsAFailedRun(t *testing.T) {
 	require.Len(t, s.records(), 2)
 	assert.Equal(t, 60, s.records()[0].Reading.Unsent)
 	require.Len(t, s.runs, 1, "and the minute after is none")
-	assert.Equal(t, plan.Failed, s.runs[0].Outcome)
+	assert.Equal(t, protocol.Failed, s.runs[0].Outcome)
 	assert.Contains(t, s.runs[0].Reason, "network is unreachable")
 }
 
@@ -112,7 +112,7 @@ func TestNoMinuteIsWrittenOverAfterTheClockWasSetBack(t *testing.T) {
 		times[r.Reading.At] = true
 		total += r.Reading.Sent
 		if again := r.Reading.At.After(noon) && !r.Reading.At.Equal(r.Reading.At.Truncate(time.Minute)); again {
-			assert.NotZero(t, r.Flags&plan.Jumped, "a minute that comes twice says why")
+			assert.NotZero(t, r.Flags&protocol.Jumped, "a minute that comes twice says why")
 		}
 	}
 	assert.Equal(t, 25*60, total)

@@ -10,7 +10,7 @@ import (
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 // lasts are the last results of measurements that are compared with the one before, by what
@@ -73,8 +73,8 @@ func read(name string, version int, spec json.RawMessage) (*kind.Kind, kind.Spec
 	return k, s, err
 }
 
-// Locate resolves targets; see plan.Runner.
-func (a *Agent) Locate(ctx context.Context, o plan.LocateOrder) ([]kind.Lane, error) {
+// Locate resolves targets; see protocol.Runner.
+func (a *Agent) Locate(ctx context.Context, o protocol.LocateOrder) ([]kind.Lane, error) {
 	k, s, err := read(o.Kind, o.Version, o.Spec)
 	if err != nil {
 		return nil, err
@@ -82,8 +82,8 @@ func (a *Agent) Locate(ctx context.Context, o plan.LocateOrder) ([]kind.Lane, er
 	return k.Lanes(s).Locate(ctx, a.options.Network, o.Targets), nil
 }
 
-// Do carries an order out; see plan.Runner.
-func (a *Agent) Do(ctx context.Context, o plan.RunOrder, heard func(kind.Progress)) ([]plan.Made, error) {
+// Do carries an order out; see protocol.Runner.
+func (a *Agent) Do(ctx context.Context, o protocol.RunOrder, heard func(kind.Progress)) ([]protocol.Made, error) {
 	k, s, err := read(o.Kind, o.Version, o.Spec)
 	if err != nil {
 		return nil, err
@@ -103,7 +103,7 @@ func (a *Agent) Do(ctx context.Context, o plan.RunOrder, heard func(kind.Progres
 	if err != nil {
 		outcomes = j.Fail(began, err.Error())
 	}
-	made := make([]plan.Made, len(outcomes))
+	made := make([]protocol.Made, len(outcomes))
 	for i, x := range outcomes {
 		if made[i], err = a.made(k, o, i, j.Lanes[i], x); err != nil {
 			return nil, err
@@ -117,9 +117,9 @@ func (a *Agent) Do(ctx context.Context, o plan.RunOrder, heard func(kind.Progres
 	}
 	for i, m := range made {
 		if x := outcomes[i]; x.Reading != nil && k.Paths {
-			r := plan.Record{Path: m.Path, Watch: m.Watch, Run: m.Run, Reading: *x.Reading, Packed: reading.Pack(x.Reading.At, x.Probes)}
+			r := protocol.Record{Path: m.Path, Watch: m.Watch, Run: m.Run, Reading: *x.Reading, Packed: reading.Pack(x.Reading.At, x.Probes)}
 			if m.OnDemand {
-				r.Flags = plan.OnDemand
+				r.Flags = protocol.OnDemand
 			}
 			a.spool.add(r)
 		}
@@ -129,8 +129,8 @@ func (a *Agent) Do(ctx context.Context, o plan.RunOrder, heard func(kind.Progres
 }
 
 // made wraps up an outcome.
-func (a *Agent) made(k *kind.Kind, o plan.RunOrder, i int, lane kind.Lane, x kind.Outcome) (plan.Made, error) {
-	m := plan.Made{Run: o.Lanes[i].Run, Watch: o.Watch, Path: o.Lanes[i].Path, FarID: o.FarID, Kind: k.Name, Version: k.Version, Lane: lane,
+func (a *Agent) made(k *kind.Kind, o protocol.RunOrder, i int, lane kind.Lane, x kind.Outcome) (protocol.Made, error) {
+	m := protocol.Made{Run: o.Lanes[i].Run, Watch: o.Watch, Path: o.Lanes[i].Path, FarID: o.FarID, Kind: k.Name, Version: k.Version, Lane: lane,
 		Started: x.Started, Ended: x.Ended, Outcome: x.State, Reason: x.Reason, Address: x.Address, OnDemand: o.Watch.IsZero()}
 	if x.Result == nil {
 		return m, nil
@@ -142,10 +142,10 @@ func (a *Agent) made(k *kind.Kind, o plan.RunOrder, i int, lane kind.Lane, x kin
 }
 
 // repeatedly carries a standing measurement out at each multiple of its interval.
-func (a *Agent) repeatedly(ctx context.Context, t plan.Standing) {
-	none := func(from, to time.Time, outcome plan.Outcome, reason string) {
+func (a *Agent) repeatedly(ctx context.Context, t protocol.Standing) {
+	none := func(from, to time.Time, outcome protocol.Outcome, reason string) {
 		for _, l := range t.Order.Lanes {
-			a.spool.addMade(plan.Made{Run: ident.New(), Watch: t.Order.Watch, Path: l.Path, FarID: t.Order.FarID, Kind: t.Order.Kind, Version: t.Order.Version, Lane: l.Lane,
+			a.spool.addMade(protocol.Made{Run: ident.New(), Watch: t.Order.Watch, Path: l.Path, FarID: t.Order.FarID, Kind: t.Order.Kind, Version: t.Order.Version, Lane: l.Lane,
 				Started: from, Ended: to, Outcome: outcome, Reason: reason})
 		}
 	}
@@ -153,16 +153,16 @@ func (a *Agent) repeatedly(ctx context.Context, t plan.Standing) {
 		key: t.Order.Watch.String(), every: t.Every,
 		do: func(ctx context.Context, _ ident.ID) {
 			o := t.Order
-			o.Lanes = append([]plan.RunLane{}, t.Order.Lanes...)
+			o.Lanes = append([]protocol.RunLane{}, t.Order.Lanes...)
 			for i := range o.Lanes {
 				o.Lanes[i].Run = ident.New()
 			}
 			began := time.Now()
 			if _, err := a.Do(ctx, o, nil); err != nil {
-				none(began, time.Now(), plan.Failed, err.Error())
+				none(began, time.Now(), protocol.Failed, err.Error())
 			}
 		},
-		missed: func(from, to time.Time, reason string) { none(from, to, plan.Missed, reason) },
-		broken: func(x due) { none(x.Began, time.Now(), plan.Failed, wasKilled) },
+		missed: func(from, to time.Time, reason string) { none(from, to, protocol.Missed, reason) },
+		broken: func(x due) { none(x.Began, time.Now(), protocol.Failed, wasKilled) },
 	})
 }

@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 const (
@@ -33,16 +33,16 @@ const (
 type spool struct {
 	agent   ident.ID
 	dir     string
-	service plan.Service
+	service protocol.Service
 	aside   aside
 	log     *slog.Logger
 	news    chan struct{}
 
 	mu      sync.Mutex
 	minutes []journalEntry // whole minutes whose figures are not computed yet
-	ready   []plan.Record
-	runs    []plan.Run
-	made    []plan.Made
+	ready   []protocol.Record
+	runs    []protocol.Run
+	made    []protocol.Made
 	held    int // readings in files
 	most    int64
 	late    time.Duration // of all probes since it was last asked
@@ -67,21 +67,21 @@ func (s *spool) addMinute(e journalEntry) {
 	s.tell()
 }
 
-func (s *spool) add(r plan.Record) {
+func (s *spool) add(r protocol.Record) {
 	s.mu.Lock()
 	s.ready = append(s.ready, r)
 	s.mu.Unlock()
 	s.tell()
 }
 
-func (s *spool) addRun(r plan.Run) {
+func (s *spool) addRun(r protocol.Run) {
 	s.mu.Lock()
 	s.runs = append(s.runs, r)
 	s.mu.Unlock()
 	s.tell()
 }
 
-func (s *spool) addMade(x plan.Made) {
+func (s *spool) addMade(x protocol.Made) {
 	s.mu.Lock()
 	s.made = append(s.made, x)
 	s.mu.Unlock()
@@ -89,14 +89,14 @@ func (s *spool) addMade(x plan.Made) {
 }
 
 // takeAll takes what waits in memory; it is called with mu held.
-func (s *spool) takeAll() plan.Upload {
-	u := plan.Upload{Agent: s.agent, Readings: s.ready, Runs: s.runs, Made: s.made}
+func (s *spool) takeAll() protocol.Upload {
+	u := protocol.Upload{Agent: s.agent, Readings: s.ready, Runs: s.runs, Made: s.made}
 	s.ready, s.runs, s.made = nil, nil, nil
 	return u
 }
 
 // putBack puts what could not be written or uploaded before what came meanwhile.
-func (s *spool) putBack(u plan.Upload) {
+func (s *spool) putBack(u protocol.Upload) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.ready, s.runs = append(u.Readings, s.ready...), append(u.Runs, s.runs...)
@@ -104,7 +104,7 @@ func (s *spool) putBack(u plan.Upload) {
 }
 
 // size is how many things an upload holds.
-func size(u plan.Upload) int {
+func size(u protocol.Upload) int {
 	return len(u.Readings) + len(u.Runs) + len(u.Sweeps) + len(u.Traces) + len(u.TwoEnded) + len(u.Made)
 }
 
@@ -177,7 +177,7 @@ func (s *spool) write() {
 	for size(rest) > 0 {
 		n, k := min(len(rest.Readings), mostAtOnce), min(len(rest.Runs), mostAtOnce)
 		m := together(rest.Made)
-		u := plan.Upload{Agent: s.agent, Readings: rest.Readings[:n], Runs: rest.Runs[:k], Made: rest.Made[:m]}
+		u := protocol.Upload{Agent: s.agent, Readings: rest.Readings[:n], Runs: rest.Runs[:k], Made: rest.Made[:m]}
 		if err := writeWhole(filepath.Join(s.dir, ident.New().String()+spoolEnding), u); err != nil {
 			s.log.Error("readings cannot be written to the spool; they are kept in memory", "readings", len(rest.Readings), "error", err)
 			s.putBack(rest)
@@ -192,7 +192,7 @@ func (s *spool) write() {
 }
 
 // together is how many of the first results go into one upload: one at least.
-func together(list []plan.Made) int {
+func together(list []protocol.Made) int {
 	bytes := 0
 	for i, m := range list {
 		if bytes += len(m.Body); i > 0 && bytes > madeBytes || i == madeAtOnce {
@@ -224,7 +224,7 @@ func (s *spool) bound() {
 		if err != nil {
 			continue
 		}
-		var u plan.Upload
+		var u protocol.Upload
 		if data, err := os.ReadFile(name); err == nil {
 			_ = json.Unmarshal(data, &u)
 		}
@@ -291,7 +291,7 @@ func (s *spool) handOverFile(ctx context.Context, name string) error {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	var u plan.Upload
+	var u protocol.Upload
 	if err == nil {
 		err = json.Unmarshal(data, &u)
 	}
@@ -310,9 +310,9 @@ func (s *spool) handOverFile(ctx context.Context, name string) error {
 
 // deliver uploads. What the service will never take is searched out, by halves, and set
 // aside; the rest is handed over.
-func (s *spool) deliver(ctx context.Context, u plan.Upload) error {
+func (s *spool) deliver(ctx context.Context, u protocol.Upload) error {
 	err := s.upload(ctx, u)
-	if !errors.Is(err, plan.ErrRefused) {
+	if !errors.Is(err, protocol.ErrRefused) {
 		return err
 	}
 	if size(u) <= 1 {
@@ -327,7 +327,7 @@ func (s *spool) deliver(ctx context.Context, u plan.Upload) error {
 }
 
 // halves are an upload in two, neither of them empty when it holds two things or more.
-func halves(u plan.Upload) (a, b plan.Upload) {
+func halves(u protocol.Upload) (a, b protocol.Upload) {
 	a.Agent, b.Agent = u.Agent, u.Agent
 	left := size(u) / 2
 	a.Readings, b.Readings = cutAt(u.Readings, &left)
@@ -347,15 +347,15 @@ func cutAt[T any](list []T, left *int) (a, b []T) {
 	return list[:n], list[n:]
 }
 
-func (s *spool) upload(ctx context.Context, u plan.Upload) error {
+func (s *spool) upload(ctx context.Context, u protocol.Upload) error {
 	for i := range u.Readings {
 		if end := u.Readings[i].Reading.At.Add(u.Readings[i].Reading.Span); time.Since(end) > 30*time.Second {
-			u.Readings[i].Flags |= plan.HeldBack
+			u.Readings[i].Flags |= protocol.HeldBack
 		}
 	}
 	u.SentAt = time.Now()
 	err := s.service.Upload(ctx, u)
-	if err != nil && !errors.Is(err, plan.ErrRefused) && s.away.IsZero() {
+	if err != nil && !errors.Is(err, protocol.ErrRefused) && s.away.IsZero() {
 		s.away = time.Now()
 		s.log.Warn("readings are held back until the service takes them", "error", err)
 	}

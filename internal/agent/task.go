@@ -8,8 +8,8 @@ import (
 
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/ping"
+	"woodlark.example/internal/protocol"
 )
 
 const (
@@ -19,7 +19,7 @@ const (
 )
 
 // address finds the address of a task's target.
-func (a *Agent) address(ctx context.Context, t plan.Task) (netip.Addr, error) {
+func (a *Agent) address(ctx context.Context, t protocol.Task) (netip.Addr, error) {
 	if addr, err := netip.ParseAddr(t.Target); err == nil {
 		return addr, nil
 	}
@@ -35,23 +35,23 @@ func (a *Agent) address(ctx context.Context, t plan.Task) (netip.Addr, error) {
 // failing keeps the record of a measurement that cannot be made: one failed
 // run, from its first try to its last.
 type failing struct {
-	run   plan.Run
+	run   protocol.Run
 	spool *spool
 }
 
-func (f *failing) note(t plan.Task, err error) {
+func (f *failing) note(t protocol.Task, err error) {
 	now := time.Now()
 	if f.run.ID.IsZero() || f.run.Reason != err.Error() {
-		f.run = plan.Run{ID: ident.New(), Watch: t.Watch, Path: t.Path, Started: now, Outcome: plan.Failed, Reason: err.Error()}
+		f.run = protocol.Run{ID: ident.New(), Watch: t.Watch, Path: t.Path, Started: now, Outcome: protocol.Failed, Reason: err.Error()}
 	}
 	f.run.Ended = now
 	f.spool.addRun(f.run)
 }
 
-func (f *failing) over() { f.run = plan.Run{} }
+func (f *failing) over() { f.run = protocol.Run{} }
 
 // watchContinuously keeps a target pinged until ctx ends, and follows its name.
-func (a *Agent) watchContinuously(ctx context.Context, t plan.Task, m *minutes) {
+func (a *Agent) watchContinuously(ctx context.Context, t protocol.Task, m *minutes) {
 	fails := failing{spool: a.spool}
 	var current netip.Addr
 	var running *engine
@@ -100,21 +100,21 @@ func (a *Agent) watchContinuously(ctx context.Context, t plan.Task, m *minutes) 
 
 // watchPeriodically makes a run each t.Every, on times that are multiples of it, until ctx
 // ends.
-func (a *Agent) watchPeriodically(ctx context.Context, t plan.Task) {
+func (a *Agent) watchPeriodically(ctx context.Context, t protocol.Task) {
 	fails := failing{spool: a.spool}
-	none := func(id ident.ID, from, to time.Time, outcome plan.Outcome, reason string) {
-		a.spool.addRun(plan.Run{ID: id, Watch: t.Watch, Path: t.Path, Started: from, Ended: to, Outcome: outcome, Reason: reason})
+	none := func(id ident.ID, from, to time.Time, outcome protocol.Outcome, reason string) {
+		a.spool.addRun(protocol.Run{ID: id, Watch: t.Watch, Path: t.Path, Started: from, Ended: to, Outcome: outcome, Reason: reason})
 	}
 	a.atMultiples(ctx, periodic{
 		key: taskKey{t.Watch, t.Path}.String(), every: t.Every, phase: t.Phase,
 		do:     func(ctx context.Context, id ident.ID) { a.runOnce(ctx, id, t, &fails) },
-		missed: func(from, to time.Time, reason string) { none(ident.New(), from, to, plan.Missed, reason) },
-		broken: func(x due) { none(x.ID, x.Began, time.Now(), plan.Failed, wasKilled) },
+		missed: func(from, to time.Time, reason string) { none(ident.New(), from, to, protocol.Missed, reason) },
+		broken: func(x due) { none(x.ID, x.Began, time.Now(), protocol.Failed, wasKilled) },
 	})
 }
 
 // runOnce makes one run of a periodic task.
-func (a *Agent) runOnce(ctx context.Context, id ident.ID, t plan.Task, fails *failing) {
+func (a *Agent) runOnce(ctx context.Context, id ident.ID, t protocol.Task, fails *failing) {
 	addr, err := a.address(ctx, t)
 	if ctx.Err() != nil {
 		return
@@ -123,7 +123,7 @@ func (a *Agent) runOnce(ctx context.Context, id ident.ID, t plan.Task, fails *fa
 	if err == nil {
 		e, err = a.engineFor(t)
 	}
-	run := plan.Run{ID: id, Watch: t.Watch, Path: t.Path, Started: time.Now(), Outcome: plan.Done}
+	run := protocol.Run{ID: id, Watch: t.Watch, Path: t.Path, Started: time.Now(), Outcome: protocol.Done}
 	b := reading.NewBuilder(run.Started, time.Duration(t.Probes)*t.Interval, t.Probes)
 	done := make(chan struct{})
 	var stop func()
@@ -139,17 +139,17 @@ func (a *Agent) runOnce(ctx context.Context, id ident.ID, t plan.Task, fails *fa
 	select {
 	case <-done:
 	case <-e.ended:
-		run.Outcome, run.Reason = plan.Failed, "measuring broke off"
+		run.Outcome, run.Reason = protocol.Failed, "measuring broke off"
 	case <-ctx.Done():
 		stop()
-		run.Outcome, run.Reason = plan.Cancelled, fmt.Sprintf("stopped after %d of %d probes", b.Len(), t.Probes)
+		run.Outcome, run.Reason = protocol.Cancelled, fmt.Sprintf("stopped after %d of %d probes", b.Len(), t.Probes)
 	}
 	run.Ended, run.Address = time.Now(), addr.String()
 	if cause, all := allUnsent(b.Probes()); all {
-		run.Outcome, run.Reason = plan.Failed, "no probe could be sent: "+cause
+		run.Outcome, run.Reason = protocol.Failed, "no probe could be sent: "+cause
 	}
 	if b.Len() > 0 {
-		a.spool.add(plan.Record{Path: t.Path, Watch: t.Watch, Run: run.ID, Reading: b.Reading(), Packed: reading.Pack(b.At(), b.Probes())})
+		a.spool.add(protocol.Record{Path: t.Path, Watch: t.Watch, Run: run.ID, Reading: b.Reading(), Packed: reading.Pack(b.At(), b.Probes())})
 	}
 	a.spool.addRun(run)
 }

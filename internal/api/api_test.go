@@ -30,7 +30,7 @@ import (
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	sweeping "woodlark.example/internal/kind/sweep"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/store/storetest"
 )
@@ -39,15 +39,15 @@ func TestMain(m *testing.M) { os.Exit(storetest.Main(m)) }
 
 const token = "0123456789abcdef0123456789abcdef"
 
-// hand is an agent that answers orders at once.
-type hand struct{ c *controller.Controller }
+// worker is an agent that answers orders at once.
+type worker struct{ c *controller.Controller }
 
-func (hand) SetPlan(plan.Plan) {}
-func (hand) HeldBack() int     { return 0 }
+func (worker) SetPlan(protocol.Plan) {}
+func (worker) HeldBack() int         { return 0 }
 
-func (h hand) Standing() (json.RawMessage, error) { return json.RawMessage(`{"host": "quay"}`), nil }
+func (h worker) Standing() (json.RawMessage, error) { return json.RawMessage(`{"host": "quay"}`), nil }
 
-func (h hand) Locate(_ context.Context, o plan.LocateOrder) (list []kind.Lane, err error) {
+func (h worker) Locate(_ context.Context, o protocol.LocateOrder) (list []kind.Lane, err error) {
 	k, err := kind.Find(o.Kind)
 	if err != nil {
 		return nil, err
@@ -60,15 +60,15 @@ func (h hand) Locate(_ context.Context, o plan.LocateOrder) (list []kind.Lane, e
 }
 
 // Do finds of each kind what there is to be found.
-func (h hand) Do(ctx context.Context, o plan.RunOrder, heard func(kind.Progress)) ([]plan.Made, error) {
-	u := plan.Upload{Agent: h.c.Agents()[slices.IndexFunc(h.c.Agents(), func(a store.Agent) bool { return a.Name == "quay" })].ID}
+func (h worker) Do(ctx context.Context, o protocol.RunOrder, heard func(kind.Progress)) ([]protocol.Made, error) {
+	u := protocol.Upload{Agent: h.c.Agents()[slices.IndexFunc(h.c.Agents(), func(a store.Agent) bool { return a.Name == "quay" })].ID}
 	for i, l := range o.Lanes {
-		m := plan.Made{Run: l.Run, Path: l.Path, Watch: o.Watch, FarID: o.FarID, Kind: o.Kind, Version: 1, Lane: l.Lane, Started: time.Now(), Ended: time.Now(), Outcome: plan.Done}
+		m := protocol.Made{Run: l.Run, Path: l.Path, Watch: o.Watch, FarID: o.FarID, Kind: o.Kind, Version: 1, Lane: l.Lane, Started: time.Now(), Ended: time.Now(), Outcome: protocol.Done}
 		var found any
 		switch o.Kind {
 		case "ping":
 			r := minute(l.Path, time.Now(), 0)
-			r.Run, r.Flags = l.Run, plan.OnDemand
+			r.Run, r.Flags = l.Run, protocol.OnDemand
 			u.Readings = append(u.Readings, r)
 			m.Address = "192.0.2.9"
 			heard(kind.Progress{Lane: i, Done: 1, Of: 1, More: reading.Probe{Outcome: reading.Answered, RTT: time.Millisecond}})
@@ -97,7 +97,7 @@ func (h hand) Do(ctx context.Context, o plan.RunOrder, heard func(kind.Progress)
 }
 
 // swept finds that each address answered.
-func (h hand) swept(o plan.RunOrder) any {
+func (h worker) swept(o protocol.RunOrder) any {
 	spec, _ := sweeping.Kind.Decode(kind.Standing, o.Spec)
 	s, _ := spec.(*sweeping.Spec).Space(o.Targets)
 	r := sweep.Report{Prefixes: o.Targets, Addresses: s.Len(), Answered: s.Len(), StartedAt: time.Now(), Hosts: []sweep.HostReport{}}
@@ -108,7 +108,7 @@ func (h hand) swept(o plan.RunOrder) any {
 }
 
 // traceBy is a trace over hops.
-func traceBy(id ident.ID, target, via string, at time.Time, hops ...string) plan.Trace {
+func traceBy(id ident.ID, target, via string, at time.Time, hops ...string) protocol.Trace {
 	ms := 3.5
 	r := &finding.TraceReport{Target: target, Address: target, From: "quay", Via: via, StartedAt: at, Reached: true, RTTMs: &ms, Findings: []finding.Finding{}}
 	for k, a := range hops {
@@ -118,11 +118,11 @@ func traceBy(id ident.ID, target, via string, at time.Time, hops ...string) plan
 		}
 		r.Hops = append(r.Hops, h)
 	}
-	return plan.Trace{ID: id, Target: target, Family: 4, Via: via, Started: at, Ended: at, Outcome: plan.Done, Report: r}
+	return protocol.Trace{ID: id, Target: target, Family: 4, Via: via, Started: at, Ended: at, Outcome: protocol.Done, Report: r}
 }
 
 // minute is a reading of sixty probes of which some are lost.
-func minute(path ident.ID, at time.Time, lost int) plan.Record {
+func minute(path ident.ID, at time.Time, lost int) protocol.Record {
 	var probes []reading.Probe
 	for i := range 60 {
 		p := reading.Probe{DueAt: at.Add(time.Duration(i) * time.Second), Outcome: reading.Answered, RTT: 10*time.Millisecond + time.Duration(i)*time.Microsecond, Stamp: reading.StampKernel}
@@ -131,7 +131,7 @@ func minute(path ident.ID, at time.Time, lost int) plan.Record {
 		}
 		probes = append(probes, p)
 	}
-	return plan.Record{Path: path, Reading: reading.Of(at, time.Minute, 60, time.Second, probes), Packed: reading.Pack(at, probes)}
+	return protocol.Record{Path: path, Reading: reading.Of(at, time.Minute, 60, time.Second, probes), Packed: reading.Pack(at, probes)}
 }
 
 type service struct {
@@ -145,11 +145,11 @@ type service struct {
 func serve(t *testing.T) *service {
 	c, err := controller.New(t.Context(), controller.Options{Store: storetest.New(t), Zone: time.UTC, SiteOf: func(string) string { return "Holm" }})
 	require.NoError(t, err)
-	require.NoError(t, c.AddAgent(t.Context(), store.Agent{Name: "quay", Site: "Northquay", Kind: "simulated"}, func(ident.ID) (plan.Hand, error) { return hand{c}, nil }))
+	require.NoError(t, c.AddAgent(t.Context(), store.Agent{Name: "quay", Site: "Northquay", Kind: "simulated"}, func(ident.ID) (protocol.Worker, error) { return worker{c}, nil }))
 	w, err := c.SaveWatch(t.Context(), ident.ID{}, "holm", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.9"}, Tags: []string{"islands"}}, false)
 	require.NoError(t, err)
 	end := time.Now().Truncate(time.Minute)
-	u := plan.Upload{Agent: c.Agents()[0].ID}
+	u := protocol.Upload{Agent: c.Agents()[0].ID}
 	for ago := 120; ago > 0; ago-- {
 		u.Readings = append(u.Readings, minute(w.Paths[0], end.Add(-time.Duration(ago)*time.Minute), 0))
 	}
@@ -460,7 +460,7 @@ func TestTheReportOfDegradedPaths(t *testing.T) {
 	_, err := s.c.TakeBaseline(t.Context(), s.path, 3*time.Hour, true)
 	require.NoError(t, err)
 	end := time.Now().Truncate(time.Minute)
-	u := plan.Upload{Agent: s.c.Agents()[0].ID}
+	u := protocol.Upload{Agent: s.c.Agents()[0].ID}
 	for i := range 12 {
 		u.Readings = append(u.Readings, minute(s.path, end.Add(time.Duration(i)*time.Second), 6))
 	}
@@ -477,4 +477,4 @@ func TestTheReportOfDegradedPaths(t *testing.T) {
 	assert.Len(t, get[[]apitype.Agent](s, "/agents"), 1)
 }
 
-func (h hand) Expect(plan.Ticket) (string, error) { return "203.0.113.26:7474", nil }
+func (h worker) Expect(protocol.Ticket) (string, error) { return "203.0.113.26:7474", nil }

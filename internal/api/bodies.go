@@ -10,7 +10,7 @@ import (
 	"net/http"
 	"time"
 
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 // bounds of a body: as it comes, and unpacked.
@@ -170,7 +170,7 @@ func decodeList[T any](d *json.Decoder, into *[]T) error {
 
 // decodeUpload decodes an upload, one thing after the other, so that a small body cannot
 // become a large one.
-func decodeUpload(from io.Reader) (u plan.Upload, err error) {
+func decodeUpload(from io.Reader) (u protocol.Upload, err error) {
 	d := json.NewDecoder(from)
 	open, err := d.Token()
 	if err != nil {

@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"woodlark.example/internal/api"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 type schema struct {
@@ -131,7 +131,7 @@ func TestAnswersAreAsTheDocumentSays(t *testing.T) {
 	s.ask(http.MethodPost, "/watches", `{"name": "new", "from": ["quay"], "to": ["192.0.2.55"]}`, http.StatusCreated, nil)
 	s.ask(http.MethodPost, "/watches", `{"name": "prefix", "kind": "sweep", "from": ["quay"], "to": ["192.0.2.0/30"], "every": "1h"}`, http.StatusCreated, nil)
 	s.ask(http.MethodPost, "/watches", `{"name": "routes", "kind": "trace", "from": ["quay"], "to": ["192.0.2.9"], "every": "1h"}`, http.StatusCreated, nil)
-	require.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/health", pier.Key, plan.Health{Version: "1", May: []string{}, Addresses: []string{}}).StatusCode)
+	require.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/health", pier.Key, protocol.Health{Version: "1", May: []string{}, Addresses: []string{}}).StatusCode)
 	id := s.path.String()
 	gets := []string{"/status", "/agents", "/paths", "/paths?trace=true&all=true", "/paths/" + id, "/paths/" + id + "/series", "/paths/" + id + "/readings", "/paths/" + id + "/episodes", "/paths/" + id + "/routes", "/paths/" + id + "/lanes",
 		"/watches", "/watches/new", "/watches/holm", "/runs", "/sweeps", "/traces", "/two-ended", "/degraded", "/reports/degraded", "/incidents", "/notices", "/changes", "/baselines"}

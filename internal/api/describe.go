@@ -8,7 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/remote"
 )
 
@@ -73,7 +73,7 @@ func describeAgentCalls(doc *huma.OpenAPI) {
 		{"GET", "/commands", "agent-commands", "Hold a connection: one command a line, and a sign of life each 20 s", nil, free("A command, for an agent of the same version"), "application/x-ndjson", false, []int{401}},
 		{"POST", "/uploads", "agent-upload", "Hand over what was measured, packed by gzip; what was handed over before counts once", free("Readings, runs, sweeps, traces and measurements with two ends, as an agent of the same version writes them"), nil, "", false, []int{400, 401, 413, 422, 500, 503}},
 		{"POST", "/replies", "agent-reply", "Say how far commands are, and what came of them", &huma.Schema{Type: "array", Items: free("A reply, as an agent of the same version writes it")}, nil, "", false, []int{400, 401, 413}},
-		{"POST", "/health", "agent-health", "Say how the agent is", plan.Health{}, nil, "", false, []int{400, 401, 413, 422, 503}},
+		{"POST", "/health", "agent-health", "Say how the agent is", protocol.Health{}, nil, "", false, []int{400, 401, 413, 422, 503}},
 	} {
 		op := &huma.Operation{Method: c.method, OperationID: c.id, Summary: c.summary, Tags: []string{"For agents"}, Responses: map[string]*huma.Response{}, Security: []map[string][]string{{"agent": {}}}}
 		if c.open {

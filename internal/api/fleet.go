@@ -16,7 +16,7 @@ import (
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/remote"
 	"woodlark.example/internal/store"
 )
@@ -84,8 +84,8 @@ func (s *server) agentCalls(r chi.Router) {
 type agentOfCall struct{}
 
 type caller struct {
-	id   ident.ID
-	hand *remote.Hand
+	id     ident.ID
+	worker *remote.Proxy
 }
 
 func callerOf(r *http.Request) caller {
@@ -97,13 +97,13 @@ func callerOf(r *http.Request) caller {
 func (s *server) knownAgent(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		key, isBearer := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-		id, hand, ok := s.c.ByKey(key)
+		id, worker, ok := s.c.ByKey(key)
 		if !isBearer || !ok {
 			s.wrong.add(addressOf(r), time.Now())
 			refuse(w, r, http.StatusUnauthorized, "No agent has this key: it was removed, or joined another service.")
 			return
 		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), agentOfCall{}, caller{id, hand})))
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), agentOfCall{}, caller{id, worker})))
 	})
 }
 
@@ -144,7 +144,7 @@ func (s *server) join(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *server) agentPlan(w http.ResponseWriter, r *http.Request) {
-	p, tag := callerOf(r).hand.Plan()
+	p, tag := callerOf(r).worker.Plan()
 	w.Header().Set("ETag", tag)
 	if r.Header.Get("If-None-Match") == tag {
 		w.WriteHeader(http.StatusNotModified)
@@ -156,14 +156,14 @@ func (s *server) agentPlan(w http.ResponseWriter, r *http.Request) {
 
 // agentCommands is the connection that an agent holds: one command a line.
 func (s *server) agentCommands(w http.ResponseWriter, r *http.Request) {
-	line, ctx, ok := callerOf(r).hand.Connect(r.Context())
+	line, ctx, ok := callerOf(r).worker.Connect(r.Context())
 	if !ok {
 		refuse(w, r, http.StatusUnauthorized, "This agent was removed.")
 		return
 	}
 	w.Header().Set("Content-Type", "application/x-ndjson")
 	control := http.NewResponseController(w)
-	write := func(c plan.Command) bool {
+	write := func(c protocol.Command) bool {
 		_ = control.SetWriteDeadline(time.Now().Add(aliveToTell))
 		if err := json.NewEncoder(w).Encode(c); err != nil {
 			return false
@@ -172,7 +172,7 @@ func (s *server) agentCommands(w http.ResponseWriter, r *http.Request) {
 	}
 	alive := time.NewTicker(aliveToTell)
 	defer alive.Stop()
-	if !write(plan.Command{Kind: plan.StillThere}) {
+	if !write(protocol.Command{Kind: protocol.StillThere}) {
 		return
 	}
 	for {
@@ -182,7 +182,7 @@ func (s *server) agentCommands(w http.ResponseWriter, r *http.Request) {
 				return
 			}
 		case <-alive.C:
-			if !write(plan.Command{Kind: plan.StillThere}) {
+			if !write(protocol.Command{Kind: protocol.StillThere}) {
 				return
 			}
 		case <-ctx.Done():
@@ -197,7 +197,7 @@ func (s *server) agentUpload(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
-	var u plan.Upload
+	var u protocol.Upload
 	from, err := bodyOf(w, r, ofUploads)
 	if err == nil {
 		u, err = decodeUpload(from)
@@ -216,7 +216,7 @@ func (s *server) agentUpload(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *server) agentReplies(w http.ResponseWriter, r *http.Request) {
-	var list []plan.Reply
+	var list []protocol.Reply
 	from, err := bodyOf(w, r, ofReplies)
 	if err == nil {
 		err = decodeList(json.NewDecoder(from), &list)
@@ -226,13 +226,13 @@ func (s *server) agentReplies(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	for _, x := range list {
-		callerOf(r).hand.Reply(x)
+		callerOf(r).worker.Reply(x)
 	}
 	w.WriteHeader(http.StatusNoContent)
 }
 
 func (s *server) agentHealth(w http.ResponseWriter, r *http.Request) {
-	var h plan.Health
+	var h protocol.Health
 	if !readBody(w, r, ofHealth, &h) {
 		return
 	}

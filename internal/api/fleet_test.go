@@ -13,7 +13,7 @@ import (
 
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/remote"
 	"woodlark.example/internal/store"
 )
@@ -68,13 +68,13 @@ func TestAnAgentOverHTTP(t *testing.T) {
 	s.ask(http.MethodPost, "/watches", `{"name": "pier", "from": ["pier"], "to": ["192.0.2.77"]}`, http.StatusCreated, nil)
 	anew := s.asAgent(http.MethodGet, "/plan", me.Key, nil, "If-None-Match", tag)
 	require.Equal(t, http.StatusOK, anew.StatusCode, "another plan has another tag")
-	var p plan.Plan
+	var p protocol.Plan
 	require.NoError(t, json.NewDecoder(anew.Body).Decode(&p))
 	require.Len(t, p.Tasks, 1)
 	assert.Equal(t, "192.0.2.77", p.Tasks[0].Target)
 
 	// What it uploads counts once, and only of its own paths.
-	u := plan.Upload{Agent: ident.New(), Readings: []plan.Record{minute(p.Tasks[0].Path, time.Now().Truncate(time.Minute).Add(-time.Minute), 3)}}
+	u := protocol.Upload{Agent: ident.New(), Readings: []protocol.Record{minute(p.Tasks[0].Path, time.Now().Truncate(time.Minute).Add(-time.Minute), 3)}}
 	for range 2 {
 		assert.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/uploads", me.Key, u).StatusCode)
 	}
@@ -86,8 +86,8 @@ func TestAnAgentOverHTTP(t *testing.T) {
 	broken := s.asAgent(http.MethodPost, "/uploads", me.Key, u, "Content-Encoding", "")
 	assert.Equal(t, http.StatusBadRequest, broken.StatusCode)
 
-	assert.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/health", me.Key, plan.Health{Version: "9", Responder: "192.0.2.7:7474", HeldBack: 2}).StatusCode)
-	assert.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/replies", me.Key, []plan.Reply{{Command: ident.New(), Last: true}}).StatusCode)
+	assert.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/health", me.Key, protocol.Health{Version: "9", Responder: "192.0.2.7:7474", HeldBack: 2}).StatusCode)
+	assert.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/replies", me.Key, []protocol.Reply{{Command: ident.New(), Last: true}}).StatusCode)
 	agents := get[[]apitype.Agent](s, "/agents")
 	require.Len(t, agents, 2)
 	pier := agents[0]
@@ -103,7 +103,7 @@ func TestAnAgentOverHTTP(t *testing.T) {
 
 func TestTwoEndsOverHTTP(t *testing.T) {
 	s := serve(t)
-	require.NoError(t, s.c.AddAgent(t.Context(), store.Agent{Name: "holm", Site: "Holm", Kind: "simulated"}, func(ident.ID) (plan.Hand, error) { return hand{s.c}, nil }))
+	require.NoError(t, s.c.AddAgent(t.Context(), store.Agent{Name: "holm", Site: "Holm", Kind: "simulated"}, func(ident.ID) (protocol.Worker, error) { return worker{s.c}, nil }))
 	var x apitype.TwoEnded
 	s.ask(http.MethodPost, "/two-ended", `{"kind": "stream", "from": "quay", "to": "holm", "for": "1s", "request": {"codec": "g711"}}`, http.StatusAccepted, &x)
 	assert.Equal(t, "running", x.Outcome)

@@ -10,7 +10,7 @@ import (
 
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 // FuzzUpload feeds what an agent may send: it is refused, or an upload that is written and
@@ -18,8 +18,8 @@ import (
 func FuzzUpload(f *testing.F) {
 	at := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 	probes := []reading.Probe{{DueAt: at, Outcome: reading.Answered, RTT: time.Millisecond}}
-	u := plan.Upload{Readings: []plan.Record{{Path: ident.New(), Reading: reading.Of(at, time.Minute, 1, time.Minute, probes), Packed: reading.Pack(at, probes)}},
-		Runs: []plan.Run{{ID: ident.New(), Started: at, Outcome: plan.Done}}, SentAt: at}
+	u := protocol.Upload{Readings: []protocol.Record{{Path: ident.New(), Reading: reading.Of(at, time.Minute, 1, time.Minute, probes), Packed: reading.Pack(at, probes)}},
+		Runs: []protocol.Run{{ID: ident.New(), Started: at, Outcome: protocol.Done}}, SentAt: at}
 	data, err := json.Marshal(u)
 	require.NoError(f, err)
 	f.Add(data)

@@ -16,7 +16,7 @@ import (
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
@@ -159,7 +159,7 @@ func (s *server) listRuns(ctx context.Context, in *listRuns) (*listed[apitype.Ru
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	f := store.RunFilter{Kind: in.Kind, Target: in.To, Via: in.Via, Outcome: plan.Outcome(in.Outcome), From: in.FromAt, To: in.ToAt, Page: page}
+	f := store.RunFilter{Kind: in.Kind, Target: in.To, Via: in.Via, Outcome: protocol.Outcome(in.Outcome), From: in.FromAt, To: in.ToAt, Page: page}
 	if in.Kind != "" {
 		if _, err := kind.Find(in.Kind); err != nil {
 			return nil, s.problem(err)
@@ -209,7 +209,7 @@ func (s *server) getRun(ctx context.Context, in *oneRun) (*body[apitype.Run], er
 		return nil, s.problem(err)
 	}
 	out := s.runOf(r)
-	if r.Outcome == plan.Running {
+	if r.Outcome == protocol.Running {
 		err = s.soFar(r, &out)
 	} else {
 		err = s.found(ctx, r, &out)
@@ -223,7 +223,7 @@ func (s *server) getRun(ctx context.Context, in *oneRun) (*body[apitype.Run], er
 // compareRun is getRun with the route that was found beside another.
 func (s *server) compareRun(ctx context.Context, in *compareRun) (*body[apitype.Run], error) {
 	out, err := s.getRun(ctx, &oneRun{in.ID})
-	if err != nil || out.Body.Result == nil || out.Body.Outcome == string(plan.Running) {
+	if err != nil || out.Body.Result == nil || out.Body.Outcome == string(protocol.Running) {
 		return out, err
 	}
 	id, err := parseID(in.ID)
@@ -289,7 +289,7 @@ func (s *server) soFar(r store.Run, out *apitype.Run) (err error) {
 		return nil
 	}
 	if x.Reading != nil {
-		out.Reading = readingOf(&plan.Record{Path: r.PathID, Run: r.ID, Reading: *x.Reading})
+		out.Reading = readingOf(&protocol.Record{Path: r.PathID, Run: r.ID, Reading: *x.Reading})
 		out.RTTsMs = newest(x.Probes)
 	}
 	if x.Result != nil {

@@ -22,7 +22,7 @@ import (
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/remote"
 )
 
@@ -138,36 +138,36 @@ func TestUploadsAreNotBelieved(t *testing.T) {
 	pier, holm := s.joined("pier"), s.joined("holm")
 	s.ask(http.MethodPost, "/watches", `{"name": "both", "from": ["pier", "holm"], "to": ["192.0.2.77"]}`, http.StatusCreated, nil)
 	pathOf := func(key string) ident.ID {
-		var p plan.Plan
+		var p protocol.Plan
 		require.NoError(t, json.NewDecoder(s.asAgent(http.MethodGet, "/plan", key, nil).Body).Decode(&p))
 		return p.Tasks[0].Path
 	}
 	own, other := pathOf(pier.Key), pathOf(holm.Key)
 	now := time.Now().Truncate(time.Minute).Add(-time.Minute)
-	reads := func(change func(*plan.Record)) plan.Upload {
+	reads := func(change func(*protocol.Record)) protocol.Upload {
 		r := minute(own, now, 3)
 		change(&r)
-		return plan.Upload{Readings: []plan.Record{r}}
+		return protocol.Upload{Readings: []protocol.Record{r}}
 	}
 	run := ident.New()
-	require.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/uploads", holm.Key, plan.Upload{Runs: []plan.Run{{ID: run, Path: other, Started: now, Ended: now, Outcome: plan.Done}}}).StatusCode)
-	for name, u := range map[string]plan.Upload{
-		"no such path":           reads(func(r *plan.Record) { r.Path = ident.New() }),
-		"another's path":         reads(func(r *plan.Record) { r.Path = other }),
-		"of 1970":                reads(func(r *plan.Record) { r.Reading.At = time.Unix(0, 0) }),
-		"of 2150":                reads(func(r *plan.Record) { r.Reading.At = now.AddDate(124, 0, 0) }),
-		"more answered than due": reads(func(r *plan.Record) { r.Reading.Answered = 90 }),
-		"less than none":         reads(func(r *plan.Record) { r.Reading.Lost = -1; r.Reading.Refused = 4 }),
-		"times below zero":       reads(func(r *plan.Record) { r.Reading.RTT.Min = figure.Of(time.Duration(-1)) }),
-		"out of order":           reads(func(r *plan.Record) { r.Reading.RTT.Min = figure.Of(time.Minute) }),
-		"probes that are none":   reads(func(r *plan.Record) { r.Packed = []byte{1, 255, 255, 255} }),
-		"probes of another":      reads(func(r *plan.Record) { r.Packed = reading.Pack(now, []reading.Probe{{DueAt: now}}) }),
-		"a negative span":        reads(func(r *plan.Record) { r.Reading.Span = -time.Minute }),
-		"another's run":          {Runs: []plan.Run{{ID: run, Path: own, Started: now, Ended: now, Outcome: plan.Failed}}},
-		"no outcome":             {Runs: []plan.Run{{ID: ident.New(), Path: own, Started: now, Ended: now, Outcome: "gulls"}}},
-		"a long outcome":         {Runs: []plan.Run{{ID: ident.New(), Path: own, Started: now, Ended: now, Outcome: plan.Outcome(strings.Repeat("x", 1<<20))}}},
-		"a long target":          {Traces: []plan.Trace{{ID: ident.New(), Target: strings.Repeat("x", 1000), Family: 4, Via: "icmp", Started: now, Ended: now, Outcome: plan.Failed}}},
-		"a trace of no family":   {Traces: []plan.Trace{{ID: ident.New(), Target: "x", Family: 5, Via: "icmp", Started: now, Ended: now, Outcome: plan.Failed}}},
+	require.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/uploads", holm.Key, protocol.Upload{Runs: []protocol.Run{{ID: run, Path: other, Started: now, Ended: now, Outcome: protocol.Done}}}).StatusCode)
+	for name, u := range map[string]protocol.Upload{
+		"no such path":           reads(func(r *protocol.Record) { r.Path = ident.New() }),
+		"another's path":         reads(func(r *protocol.Record) { r.Path = other }),
+		"of 1970":                reads(func(r *protocol.Record) { r.Reading.At = time.Unix(0, 0) }),
+		"of 2150":                reads(func(r *protocol.Record) { r.Reading.At = now.AddDate(124, 0, 0) }),
+		"more answered than due": reads(func(r *protocol.Record) { r.Reading.Answered = 90 }),
+		"less than none":         reads(func(r *protocol.Record) { r.Reading.Lost = -1; r.Reading.Refused = 4 }),
+		"times below zero":       reads(func(r *protocol.Record) { r.Reading.RTT.Min = figure.Of(time.Duration(-1)) }),
+		"out of order":           reads(func(r *protocol.Record) { r.Reading.RTT.Min = figure.Of(time.Minute) }),
+		"probes that are none":   reads(func(r *protocol.Record) { r.Packed = []byte{1, 255, 255, 255} }),
+		"probes of another":      reads(func(r *protocol.Record) { r.Packed = reading.Pack(now, []reading.Probe{{DueAt: now}}) }),
+		"a negative span":        reads(func(r *protocol.Record) { r.Reading.Span = -time.Minute }),
+		"another's run":          {Runs: []protocol.Run{{ID: run, Path: own, Started: now, Ended: now, Outcome: protocol.Failed}}},
+		"no outcome":             {Runs: []protocol.Run{{ID: ident.New(), Path: own, Started: now, Ended: now, Outcome: "gulls"}}},
+		"a long outcome":         {Runs: []protocol.Run{{ID: ident.New(), Path: own, Started: now, Ended: now, Outcome: protocol.Outcome(strings.Repeat("x", 1<<20))}}},
+		"a long target":          {Traces: []protocol.Trace{{ID: ident.New(), Target: strings.Repeat("x", 1000), Family: 4, Via: "icmp", Started: now, Ended: now, Outcome: protocol.Failed}}},
+		"a trace of no family":   {Traces: []protocol.Trace{{ID: ident.New(), Target: "x", Family: 5, Via: "icmp", Started: now, Ended: now, Outcome: protocol.Failed}}},
 	} {
 		answer := s.asAgent(http.MethodPost, "/uploads", pier.Key, u)
 		body, _ := io.ReadAll(answer.Body)
@@ -176,15 +176,15 @@ func TestUploadsAreNotBelieved(t *testing.T) {
 	}
 	kept, err := s.c.Store().Run(t.Context(), run)
 	require.NoError(t, err)
-	assert.Equal(t, plan.Done, kept.Outcome)
+	assert.Equal(t, protocol.Done, kept.Outcome)
 	for _, path := range []ident.ID{own, other} {
 		list, err := s.c.Store().Readings(t.Context(), path, time.Unix(0, 0), now.AddDate(200, 0, 0), 10, false)
 		require.NoError(t, err)
 		assert.Empty(t, list)
 	}
 	long := strings.Repeat("x", 1<<20)
-	assert.Equal(t, http.StatusRequestEntityTooLarge, s.asAgent(http.MethodPost, "/health", pier.Key, plan.Health{Version: long}).StatusCode)
-	assert.Equal(t, http.StatusUnprocessableEntity, s.asAgent(http.MethodPost, "/health", pier.Key, plan.Health{Version: long[:500]}).StatusCode)
+	assert.Equal(t, http.StatusRequestEntityTooLarge, s.asAgent(http.MethodPost, "/health", pier.Key, protocol.Health{Version: long}).StatusCode)
+	assert.Equal(t, http.StatusUnprocessableEntity, s.asAgent(http.MethodPost, "/health", pier.Key, protocol.Health{Version: long[:500]}).StatusCode)
 	for _, field := range []string{"site", "labels", "name"} {
 		answer, body := s.call(http.MethodPost, "/api/v1/agents/invites", `{"`+field+`": "`+long[:5000]+`"}`)
 		assert.Equal(t, http.StatusUnprocessableEntity, answer.StatusCode, field)
@@ -196,11 +196,11 @@ func TestReadingsByAWrongClockAreMarked(t *testing.T) {
 	s := serve(t)
 	pier := s.joined("pier")
 	s.ask(http.MethodPost, "/watches", `{"name": "both", "from": ["pier"], "to": ["192.0.2.77"]}`, http.StatusCreated, nil)
-	var p plan.Plan
+	var p protocol.Plan
 	require.NoError(t, json.NewDecoder(s.asAgent(http.MethodGet, "/plan", pier.Key, nil).Body).Decode(&p))
 	path := p.Tasks[0].Path
 	there := time.Now().Add(-5 * time.Hour)
-	require.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/uploads", pier.Key, plan.Upload{SentAt: there, Readings: []plan.Record{minute(path, there.Truncate(time.Minute).Add(-time.Minute), 3)}}).StatusCode)
+	require.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/uploads", pier.Key, protocol.Upload{SentAt: there, Readings: []protocol.Record{minute(path, there.Truncate(time.Minute).Add(-time.Minute), 3)}}).StatusCode)
 	list := get[struct{ Readings []apitype.Reading }](s, "/paths/"+path.String()+"/readings")
 	require.Len(t, list.Readings, 1)
 	assert.Contains(t, list.Readings[0].Notes, "clock_wrong")
@@ -214,7 +214,7 @@ func TestReadingsByAWrongClockAreMarked(t *testing.T) {
 	learnt, err := s.c.Store().History(t.Context(), path, time.Unix(0, 0), time.Now())
 	require.NoError(t, err)
 	assert.Zero(t, learnt.Len())
-	require.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/uploads", pier.Key, plan.Upload{SentAt: time.Now(), Readings: []plan.Record{minute(path, time.Now().Truncate(time.Minute).Add(-time.Minute), 3)}}).StatusCode)
+	require.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/uploads", pier.Key, protocol.Upload{SentAt: time.Now(), Readings: []protocol.Record{minute(path, time.Now().Truncate(time.Minute).Add(-time.Minute), 3)}}).StatusCode)
 	assert.Empty(t, get[apitype.Status](s, "/status").ClocksOff)
 }
 
@@ -326,7 +326,7 @@ func TestMetricsAreValidOpenMetrics(t *testing.T) {
 	s.ask(http.MethodPost, "/watches", `{"name": "two kinds", "from": ["quay"], "to": ["192.0.2.9"], "via": "icmp,tcp:443"}`, http.StatusCreated, nil)
 	var w apitype.Watch
 	s.ask(http.MethodGet, "/watches/two%20kinds", "", http.StatusOK, &w)
-	u := plan.Upload{Agent: s.c.Agents()[0].ID}
+	u := protocol.Upload{Agent: s.c.Agents()[0].ID}
 	for _, p := range get[struct{ Paths []apitype.Path }](s, "/paths").Paths {
 		id, err := ident.Parse(p.ID)
 		require.NoError(t, err)

@@ -11,7 +11,7 @@ import (
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
@@ -145,7 +145,7 @@ func (s *server) readings(ctx context.Context, c *columns, id ident.ID, from, to
 	return nil
 }
 
-func (c *columns) addReading(r plan.Record) {
+func (c *columns) addReading(r protocol.Record) {
 	x := r.Reading
 	c.add(x.At, x.Span, x.Sent, x.Lost, x.RTT.Min, x.RTT.Median, x.RTT.P95, x.RTT.Max)
 }
@@ -211,7 +211,7 @@ func normalSteps(b *baseline.Baseline, from, to time.Time) apitype.NormalSteps {
 // readings.
 func (s *server) gaps(ctx context.Context, id ident.ID, from, to time.Time) ([]apitype.Gap, error) {
 	out := []apitype.Gap{}
-	for _, outcome := range []plan.Outcome{plan.Missed, plan.Failed} {
+	for _, outcome := range []protocol.Outcome{protocol.Missed, protocol.Failed} {
 		runs, err := s.c.Store().Runs(ctx, store.RunFilter{Path: id, Outcome: outcome, Page: store.Page{After: to, Limit: 500}})
 		if err != nil {
 			return nil, err

@@ -11,11 +11,11 @@ import (
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
-func readingOf(r *plan.Record) *apitype.Reading {
+func readingOf(r *protocol.Record) *apitype.Reading {
 	if r == nil {
 		return nil
 	}
@@ -27,7 +27,7 @@ func readingOf(r *plan.Record) *apitype.Reading {
 	if r.Reading.Short() {
 		out.Notes = append(out.Notes, "short")
 	}
-	for flag, name := range map[plan.Flags]string{plan.HeldBack: "held_back", plan.Resumed: "resumed", plan.Cut: "cut", plan.Jumped: "clock_set", plan.OnDemand: "on_demand", plan.Disturbed: "load_overlap", plan.WrongClock: "clock_wrong"} {
+	for flag, name := range map[protocol.Flags]string{protocol.HeldBack: "held_back", protocol.Resumed: "resumed", protocol.Cut: "cut", protocol.Jumped: "clock_set", protocol.OnDemand: "on_demand", protocol.Disturbed: "load_overlap", protocol.WrongClock: "clock_wrong"} {
 		if r.Flags&flag != 0 {
 			out.Notes = append(out.Notes, name)
 		}
@@ -188,7 +188,7 @@ func (s *server) runOf(r store.Run) apitype.Run {
 	if !r.PathID.IsZero() {
 		out.PathID = r.PathID.String()
 	}
-	if x, ok := s.c.SoFar(r.ID); ok && r.Outcome == plan.Running {
+	if x, ok := s.c.SoFar(r.ID); ok && r.Outcome == protocol.Running {
 		out.Heard, out.Of, out.Says = int(x.Done), int(x.Of), x.Says
 		for _, l := range x.Live {
 			out.Live = append(out.Live, apitype.LiveSecond{Start: l.Start, Length: l.Length, ThereBps: l.There, BackBps: l.Back})

@@ -11,7 +11,7 @@ import (
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
@@ -100,7 +100,7 @@ func (s *server) sweepOf(x store.Sweep) (apitype.Sweep, error) {
 		}
 	}
 	out.From = s.agentName(x.AgentID)
-	if x.Outcome == plan.Running {
+	if x.Outcome == protocol.Running {
 		now, _ := s.c.SoFar(x.ID)
 		out.Sent, out.Of = int(now.Done), int(now.Of)
 	}

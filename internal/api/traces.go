@@ -15,7 +15,7 @@ import (
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
@@ -126,7 +126,7 @@ func (s *server) latest(ctx context.Context, list []store.Trace) ([]store.Trace,
 	seen := map[ident.ID]bool{}
 	var out []store.Trace
 	for _, t := range list {
-		if seen[t.Lane] || t.Outcome != plan.Done {
+		if seen[t.Lane] || t.Outcome != protocol.Done {
 			continue
 		}
 		seen[t.Lane] = true
@@ -152,7 +152,7 @@ func (s *server) getTrace(ctx context.Context, in *getTrace) (*body[apitype.Trac
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	if in.Compare != "" && out.Report != nil && t.Outcome != plan.Running {
+	if in.Compare != "" && out.Report != nil && t.Outcome != protocol.Running {
 		if err := s.c.CompareTraces(ctx, t, out.Report, in.Compare); err != nil {
 			return nil, s.problem(err)
 		}
@@ -177,7 +177,7 @@ func (s *server) traceOf(t store.Trace) (apitype.Trace, error) {
 	}
 	out.From = s.agentName(t.AgentID)
 	var err error
-	if out.Report, err = t.Report(); err != nil || out.Report != nil || t.Outcome != plan.Running {
+	if out.Report, err = t.Report(); err != nil || out.Report != nil || t.Outcome != protocol.Running {
 		return out, err
 	}
 	if x, ok := s.c.SoFar(t.ID); ok {

@@ -11,7 +11,7 @@ import (
 
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 func TestTracesOverHTTP(t *testing.T) {
@@ -33,7 +33,7 @@ func TestTracesOverHTTP(t *testing.T) {
 
 	// A day of traces: the route becomes another in its middle.
 	agent, end := s.c.Agents()[0].ID, time.Now().Truncate(time.Minute)
-	var list []plan.Trace
+	var list []protocol.Trace
 	for i := range 24 {
 		hops := []string{"192.0.2.1", "192.0.2.9"}
 		if i >= 12 {
@@ -41,7 +41,7 @@ func TestTracesOverHTTP(t *testing.T) {
 		}
 		list = append(list, traceBy(ident.New(), "192.0.2.9", "icmp", end.Add(time.Duration(i-24)*time.Hour+30*time.Minute), hops...))
 	}
-	require.NoError(t, s.c.Upload(t.Context(), plan.Upload{Agent: agent, Traces: list}))
+	require.NoError(t, s.c.Upload(t.Context(), protocol.Upload{Agent: agent, Traces: list}))
 	var lanes apitype.Lanes
 	s.ask(http.MethodGet, fmt.Sprintf("/paths/%s/lanes?from_at=%s", s.path, end.Add(-25*time.Hour).UTC().Format(time.RFC3339)), "", http.StatusOK, &lanes)
 	assert.Equal(t, "icmp", lanes.Via)

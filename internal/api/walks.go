@@ -14,7 +14,7 @@ import (
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
@@ -66,7 +66,7 @@ func (s *server) awaitRun(ctx context.Context, id ident.ID) (store.Run, error) {
 	defer look.Stop()
 	for {
 		r, err := s.c.Store().Run(ctx, id)
-		if err != nil || r.Outcome != plan.Running {
+		if err != nil || r.Outcome != protocol.Running {
 			if ctx.Err() != nil {
 				s.c.StopRun(id)
 			}

@@ -23,9 +23,9 @@ import (
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/network/world"
 	"woodlark.example/internal/network/world/live"
-	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/history"
 	"woodlark.example/internal/probe/session"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/service"
 	"woodlark.example/internal/settings"
 	"woodlark.example/internal/store"
@@ -279,7 +279,7 @@ func importPath(ctx context.Context, to *controller.Past, m *world.Model, v cont
 // noteStart records why there are no readings between the history's end and the
 // agents' start.
 func noteStart(ctx context.Context, to *controller.Controller, views []controller.View, end time.Time) error {
-	var u plan.Upload
+	var u protocol.Upload
 	now := time.Now()
 	for _, v := range views {
 		var watch ident.ID
@@ -288,7 +288,7 @@ func noteStart(ctx context.Context, to *controller.Controller, views []controlle
 				watch = w.ID
 			}
 		}
-		u.Runs = append(u.Runs, plan.Run{ID: ident.New(), Watch: watch, Path: v.ID, Started: end, Ended: now, Outcome: plan.Missed, Reason: "the demo was starting"})
+		u.Runs = append(u.Runs, protocol.Run{ID: ident.New(), Watch: watch, Path: v.ID, Started: end, Ended: now, Outcome: protocol.Missed, Reason: "the demo was starting"})
 	}
 	return to.Store().SaveUpload(ctx, u)
 }

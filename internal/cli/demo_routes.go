@@ -14,8 +14,8 @@ import (
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/network/world"
-	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/history"
+	"woodlark.example/internal/protocol"
 )
 
 // The past of routes: every second hour of the last days.
@@ -58,7 +58,7 @@ func (c *call) demoRoutes(to *controller.Controller, past *controller.Past, m *w
 }
 
 // pastTraces are the traces that a watch would have made.
-func pastTraces(ctx context.Context, m *world.Model, agent, host, target string, watch ident.ID, end time.Time) ([]plan.Trace, error) {
+func pastTraces(ctx context.Context, m *world.Model, agent, host, target string, watch ident.ID, end time.Time) ([]protocol.Trace, error) {
 	addr, err := addressIn(m, target, 4)
 	if err != nil {
 		return nil, err
@@ -69,9 +69,9 @@ func pastTraces(ctx context.Context, m *world.Model, agent, host, target string,
 	}
 	way := history.Way{Agent: agent, Host: host, Target: target, To: addr, Every: routeEvery, Probes: routeProbes, Owners: owners}
 	traced, err := history.Routes(ctx, m, way, end.Add(-routeHistory).Truncate(routeEvery), end)
-	list := make([]plan.Trace, len(traced))
+	list := make([]protocol.Trace, len(traced))
 	for i, t := range traced {
-		list[i] = plan.Trace{ID: ident.New(), Watch: watch, Target: target, Family: 4, Via: reading.Via{}.String(), Started: t.At, Ended: t.At.Add(t.Took), Outcome: plan.Done, Report: &t.Report}
+		list[i] = protocol.Trace{ID: ident.New(), Watch: watch, Target: target, Family: 4, Via: reading.Via{}.String(), Started: t.At, Ended: t.At.Add(t.Took), Outcome: protocol.Done, Report: &t.Report}
 	}
 	return list, err
 }

@@ -16,7 +16,7 @@ import (
 	"woodlark.example/internal/host"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/kind/throughput"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 func TestWhereToListen(t *testing.T) {
@@ -85,8 +85,8 @@ func TestAgentsAsText(t *testing.T) {
 	lost, most := time.Now().Add(-time.Hour), 0.5
 	list := []apitype.Agent{
 		{Name: "local", Kind: "builtin", Alive: true, Version: "1"},
-		{Name: "pier", Site: "Holm", Kind: "remote", LostAt: &lost, Health: &plan.Health{Clock: host.Clock{Known: true, Synchronised: true, ErrorMs: &most}, May: []string{"ICMP", "no whole packets"}, HeldBack: 3, Dropped: 2, Responder: "192.0.2.7:7474", Limits: "sends 5 Mbit/s at most"}},
-		{Name: "mole", Kind: "remote", Alive: true, Health: &plan.Health{Clock: host.Clock{Known: true}}},
+		{Name: "pier", Site: "Holm", Kind: "remote", LostAt: &lost, Health: &protocol.Health{Clock: host.Clock{Known: true, Synchronised: true, ErrorMs: &most}, May: []string{"ICMP", "no whole packets"}, HeldBack: 3, Dropped: 2, Responder: "192.0.2.7:7474", Limits: "sends 5 Mbit/s at most"}},
+		{Name: "mole", Kind: "remote", Alive: true, Health: &protocol.Health{Clock: host.Clock{Known: true}}},
 	}
 	c, out := callOf(agentsCommand)
 	c.format = "text"

@@ -9,7 +9,7 @@ import (
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 const (
@@ -27,8 +27,8 @@ const (
 )
 
 // checkUpload says what an agent cannot have measured: of paths that are not its own, at
-// times and with figures that cannot be. The error wraps ErrInvalid and plan.ErrRefused.
-func (c *Controller) checkUpload(u plan.Upload) error {
+// times and with figures that cannot be. The error wraps ErrInvalid and protocol.ErrRefused.
+func (c *Controller) checkUpload(u protocol.Upload) error {
 	now := c.options.Now()
 	c.mu.RLock()
 	defer c.mu.RUnlock()
@@ -78,7 +78,7 @@ func (c *Controller) checkUpload(u plan.Upload) error {
 }
 
 // checkFigures says what of a run's figures cannot be.
-func checkFigures(m plan.Made) error {
+func checkFigures(m protocol.Made) error {
 	f := m.Figures
 	for _, v := range []*float64{f.ThereBps, f.BackBps, f.MOS} {
 		if v != nil && (*v < 0 || *v > 1e15) {
@@ -104,7 +104,7 @@ func firstOf(err error) error {
 	return err
 }
 
-func checkMade(what string, id ident.ID, from, to time.Time, outcome plan.Outcome, now time.Time) error {
+func checkMade(what string, id ident.ID, from, to time.Time, outcome protocol.Outcome, now time.Time) error {
 	switch {
 	case id.IsZero():
 		return fmt.Errorf("a %s has no identifier", what)
@@ -114,7 +114,7 @@ func checkMade(what string, id ident.ID, from, to time.Time, outcome plan.Outcom
 		return fmt.Errorf("a %s ended at %s, which cannot be", what, to.UTC().Format(time.RFC3339))
 	}
 	switch outcome {
-	case plan.Running, plan.Done, plan.Failed, plan.Missed, plan.Cancelled:
+	case protocol.Running, protocol.Done, protocol.Failed, protocol.Missed, protocol.Cancelled:
 		return nil
 	}
 	return fmt.Errorf("a %s ended as %q, which is no outcome", what, shorten(string(outcome)))
@@ -128,7 +128,7 @@ func checkTexts(a string, mostA int, b string, mostB int) error {
 }
 
 // checkReading says what is wrong with the figures of a reading.
-func checkReading(r plan.Record, now time.Time) error {
+func checkReading(r protocol.Record, now time.Time) error {
 	x := r.Reading
 	at := x.At.UTC().Format(time.RFC3339)
 	switch {
@@ -174,7 +174,7 @@ func checkTimes(x reading.Reading, at string) error {
 }
 
 // checkPacked holds a reading against its probes.
-func checkPacked(r plan.Record, at string) error {
+func checkPacked(r protocol.Record, at string) error {
 	probes, err := reading.Unpack(r.Reading.At, r.Packed)
 	switch {
 	case err != nil:
@@ -204,7 +204,7 @@ func checkPacked(r plan.Record, at string) error {
 
 // markClock marks the readings of an agent whose clock is off, by what it showed when it
 // sent them: they are kept, and nothing is judged by them.
-func markClock(u *plan.Upload, now time.Time) (off time.Duration) {
+func markClock(u *protocol.Upload, now time.Time) (off time.Duration) {
 	if !u.SentAt.IsZero() {
 		if off = u.SentAt.Sub(now); off > -wrongClock && off < wrongClock {
 			off = 0
@@ -213,7 +213,7 @@ func markClock(u *plan.Upload, now time.Time) (off time.Duration) {
 	for i := range u.Readings {
 		x := &u.Readings[i]
 		if off != 0 || x.Reading.At.After(now.Add(wrongClock)) {
-			x.Flags |= plan.WrongClock
+			x.Flags |= protocol.WrongClock
 		}
 	}
 	return off

@@ -2,7 +2,7 @@
 // measured, keeps baselines, and opens and closes episodes.
 //
 //	c, err := controller.New(ctx, controller.Options{Store: s, Zone: time.Local})
-//	c.AddAgent(ctx, store.Agent{Name: "local", Kind: "builtin"}, func(id ident.ID) (plan.Hand, error) { … })
+//	c.AddAgent(ctx, store.Agent{Name: "local", Kind: "builtin"}, func(id ident.ID) (protocol.Worker, error) { … })
 //	err = c.Run(ctx)
 package controller
 
@@ -21,7 +21,7 @@ import (
 	"woodlark.example/core/route"
 	"woodlark.example/internal/ident"
 	_ "woodlark.example/internal/kind/all" // what can be measured
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/remote"
 	"woodlark.example/internal/store"
 )
@@ -53,20 +53,20 @@ type Options struct {
 
 // Controller is the heart of the service. It is safe for concurrent use.
 type Controller struct {
-	hub
+	eventStream
 	options Options
 	store   *store.Store
 	log     *slog.Logger
 	zone    *time.Location
 	guards  guard.Options // by which paths are guarded
 
-	mu      sync.RWMutex
-	agents  map[ident.ID]*agentState
-	paths   map[ident.ID]*pathState
-	byEnds  map[store.Ends]*pathState // the same
-	watches map[ident.ID]*Watch
-	runs    runs
-	carried carried
+	mu          sync.RWMutex
+	agents      map[ident.ID]*agentState
+	paths       map[ident.ID]*pathState
+	byEnds      map[store.Ends]*pathState // the same
+	watches     map[ident.ID]*Watch
+	runs        runs
+	loadHistory loadHistory
 
 	incidents incidents
 	devices   devices
@@ -78,16 +78,16 @@ type Controller struct {
 
 type agentState struct {
 	store.Agent
-	hand plan.Hand
+	worker protocol.Worker
 }
 
 // here reports whether the agent can be told something now.
 func (a *agentState) here() bool {
-	if far, ok := a.hand.(*remote.Hand); ok {
+	if far, ok := a.worker.(*remote.Proxy); ok {
 		connected, _ := far.Connected()
 		return connected
 	}
-	return a.hand != nil
+	return a.worker != nil
 }
 
 // Watch is a watch with its spec read.
@@ -159,7 +159,7 @@ func (c *Controller) load(ctx context.Context) error {
 		}
 		state := &agentState{Agent: a}
 		if a.Kind == Remote && len(a.KeyHash) > 0 {
-			state.hand = remote.NewHand(a.ID, a.Name, c)
+			state.worker = remote.NewProxy(a.ID, a.Name, c)
 			c.troubles.known(a)
 		}
 		c.agents[a.ID] = state
@@ -208,29 +208,29 @@ func (c *Controller) load(ctx context.Context) error {
 }
 
 // AddAgent makes an agent known and hands it its plan. join is given the
-// agent's identifier and returns the hand that holds it; without join the agent
+// agent's identifier and returns the worker that holds it; without join the agent
 // is known but does not run yet.
-func (c *Controller) AddAgent(ctx context.Context, a store.Agent, join func(ident.ID) (plan.Hand, error)) error {
+func (c *Controller) AddAgent(ctx context.Context, a store.Agent, join func(ident.ID) (protocol.Worker, error)) error {
 	now := time.Now().UTC()
 	a.SeenAt = &now
 	kept, err := c.store.EnsureAgent(ctx, a)
 	if err != nil {
 		return err
 	}
-	var hand plan.Hand
+	var worker protocol.Worker
 	if join != nil {
-		if hand, err = join(kept.ID); err != nil {
+		if worker, err = join(kept.ID); err != nil {
 			return fmt.Errorf("start agent %q: %w", a.Name, err)
 		}
 	}
 	c.mu.Lock()
-	c.agents[kept.ID] = &agentState{Agent: kept, hand: hand}
+	c.agents[kept.ID] = &agentState{Agent: kept, worker: worker}
 	c.mu.Unlock()
-	if hand == nil {
+	if worker == nil {
 		return nil
 	}
 	now = time.Now()
-	if x, ok := hand.(interface{ Began() time.Time }); ok {
+	if x, ok := worker.(interface{ Began() time.Time }); ok {
 		now = x.Began() // it measured before the database was there
 	}
 	c.noteGaps(ctx, kept.ID, now)

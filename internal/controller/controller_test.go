@@ -16,32 +16,32 @@ import (
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/store/storetest"
 )
 
 func TestMain(m *testing.M) { os.Exit(storetest.Main(m)) }
 
-// hand is an agent that does nothing but remember its plan, and what it was asked for.
-type hand struct {
-	tasks    []plan.Task
-	standing []plan.Standing
-	asked    chan plan.RunOrder
+// worker is an agent that does nothing but remember its plan, and what it was asked for.
+type worker struct {
+	tasks    []protocol.Task
+	standing []protocol.Standing
+	asked    chan protocol.RunOrder
 }
 
-func (h *hand) SetPlan(p plan.Plan)                { h.tasks, h.standing = p.Tasks, p.Standing }
-func (h *hand) HeldBack() int                      { return 0 }
-func (h *hand) Standing() (json.RawMessage, error) { return json.RawMessage(`{"host": "quay"}`), nil }
-func (h *hand) Expect(plan.Ticket) (string, error) { return "203.0.113.26:7474", nil }
-func (h *hand) Locate(_ context.Context, o plan.LocateOrder) (list []kind.Lane, err error) {
+func (h *worker) SetPlan(p protocol.Plan)                { h.tasks, h.standing = p.Tasks, p.Standing }
+func (h *worker) HeldBack() int                          { return 0 }
+func (h *worker) Standing() (json.RawMessage, error)     { return json.RawMessage(`{"host": "quay"}`), nil }
+func (h *worker) Expect(protocol.Ticket) (string, error) { return "203.0.113.26:7474", nil }
+func (h *worker) Locate(_ context.Context, o protocol.LocateOrder) (list []kind.Lane, err error) {
 	for i, t := range o.Targets {
 		list = append(list, kind.Lane{Target: t, Family: 6, Via: "icmp", Address: netip.AddrFrom16([16]byte{0x20, 1, 0xd, 0xb8, 15: byte(i + 1)})})
 	}
 	return list, nil
 }
 
-func (h *hand) Do(ctx context.Context, o plan.RunOrder, _ func(kind.Progress)) ([]plan.Made, error) {
+func (h *worker) Do(ctx context.Context, o protocol.RunOrder, _ func(kind.Progress)) ([]protocol.Made, error) {
 	h.asked <- o
 	<-ctx.Done()
 	return nil, ctx.Err()
@@ -65,22 +65,22 @@ func asking(t *testing.T, name, from, text string, to ...string) controller.RunR
 	return controller.RunRequest{Kind: k, From: from, Targets: to, How: how(t, name, text)}
 }
 
-func open(t *testing.T, s *store.Store) (*controller.Controller, *hand) {
+func open(t *testing.T, s *store.Store) (*controller.Controller, *worker) {
 	return openAt(t, s, nil)
 }
 
 // openAt is open by another clock.
-func openAt(t *testing.T, s *store.Store, now func() time.Time) (*controller.Controller, *hand) {
+func openAt(t *testing.T, s *store.Store, now func() time.Time) (*controller.Controller, *worker) {
 	c, err := controller.New(t.Context(), controller.Options{Store: s, Zone: time.UTC, Now: now})
 	require.NoError(t, err)
-	h := &hand{asked: make(chan plan.RunOrder, 10)}
-	require.NoError(t, c.AddAgent(t.Context(), store.Agent{Name: "quay", Kind: "simulated"}, func(ident.ID) (plan.Hand, error) { return h, nil }))
+	h := &worker{asked: make(chan protocol.RunOrder, 10)}
+	require.NoError(t, c.AddAgent(t.Context(), store.Agent{Name: "quay", Kind: "simulated"}, func(ident.ID) (protocol.Worker, error) { return h, nil }))
 	return c, h
 }
 
 // minute is a reading of a path: so many of sixty probes lost, the others
 // answered after about so long.
-func minute(path ident.ID, at time.Time, rtt time.Duration, lost int) plan.Record {
+func minute(path ident.ID, at time.Time, rtt time.Duration, lost int) protocol.Record {
 	var probes []reading.Probe
 	for i := range 60 {
 		p := reading.Probe{DueAt: at.Add(time.Duration(i) * time.Second), Outcome: reading.Answered, RTT: rtt + time.Duration(i%5)*10*time.Microsecond, Stamp: reading.StampKernel}
@@ -89,7 +89,7 @@ func minute(path ident.ID, at time.Time, rtt time.Duration, lost int) plan.Recor
 		}
 		probes = append(probes, p)
 	}
-	return plan.Record{Path: path, Reading: reading.Of(at, time.Minute, 60, time.Second, probes), Packed: reading.Pack(at, probes)}
+	return protocol.Record{Path: path, Reading: reading.Of(at, time.Minute, 60, time.Second, probes), Packed: reading.Pack(at, probes)}
 }
 
 func addWatch(t *testing.T, c *controller.Controller, name string, spec controller.Spec) controller.Watch {
@@ -128,11 +128,11 @@ func TestAnEpisodeFromUploadToReportAndOverARestart(t *testing.T) {
 	path := addWatch(t, c, "holm", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.9"}}).Paths[0]
 	end := time.Now().Truncate(time.Minute)
 	at := func(ago int) time.Time { return end.Add(-time.Duration(ago) * time.Minute) }
-	var quiet []plan.Record
+	var quiet []protocol.Record
 	for ago := 300; ago > 60; ago-- {
 		quiet = append(quiet, minute(path, at(ago), 10*time.Millisecond, 0))
 	}
-	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: quay(c), Readings: quiet}))
+	require.NoError(t, c.Upload(t.Context(), protocol.Upload{Agent: quay(c), Readings: quiet}))
 	v, err := c.View(path)
 	require.NoError(t, err)
 	assert.Equal(t, guard.StateUnmeasured, v.Verdict.State, "the last reading is an hour old")
@@ -142,12 +142,12 @@ func TestAnEpisodeFromUploadToReportAndOverARestart(t *testing.T) {
 
 	events, stop := c.Listen()
 	defer stop()
-	var slow []plan.Record
+	var slow []protocol.Record
 	for ago := 60; ago > 0; ago-- {
 		slow = append(slow, minute(path, at(ago), 25*time.Millisecond, 0))
 	}
-	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: quay(c), Readings: slow}))
-	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: quay(c), Readings: slow}), "handed over twice")
+	require.NoError(t, c.Upload(t.Context(), protocol.Upload{Agent: quay(c), Readings: slow}))
+	require.NoError(t, c.Upload(t.Context(), protocol.Upload{Agent: quay(c), Readings: slow}), "handed over twice")
 	v, err = c.View(path)
 	require.NoError(t, err)
 	assert.Equal(t, guard.StateDegraded, v.Verdict.State)
@@ -169,11 +169,11 @@ func TestAnEpisodeFromUploadToReportAndOverARestart(t *testing.T) {
 	assert.Equal(t, v.Verdict.Since.UTC(), back.Verdict.Since.UTC())
 	assert.Equal(t, v.Findings[0].Code, back.Findings[0].Code)
 	assert.Equal(t, v.Baseline.Readings, back.Baseline.Readings)
-	var fast []plan.Record
+	var fast []protocol.Record
 	for ago := 0; ago > -25; ago-- {
 		fast = append(fast, minute(path, at(ago), 10*time.Millisecond, 0))
 	}
-	require.NoError(t, again.Upload(t.Context(), plan.Upload{Agent: quay(again), Readings: fast}))
+	require.NoError(t, again.Upload(t.Context(), protocol.Upload{Agent: quay(again), Readings: fast}))
 	episodes, err = s.Episodes(t.Context(), path, at(300), end.Add(time.Hour))
 	require.NoError(t, err)
 	require.Len(t, episodes, 1, "the restarted controller closes the same episode")
@@ -188,11 +188,11 @@ func TestPinnedBaselines(t *testing.T) {
 	_, err := c.TakeBaseline(t.Context(), path, time.Hour, true)
 	require.ErrorIs(t, err, controller.ErrInvalid, "nothing to take it from")
 	end := time.Now().Truncate(time.Minute)
-	var list []plan.Record
+	var list []protocol.Record
 	for ago := 40; ago > 0; ago-- {
 		list = append(list, minute(path, end.Add(-time.Duration(ago)*time.Minute), 10*time.Millisecond, 0))
 	}
-	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: quay(c), Readings: list}))
+	require.NoError(t, c.Upload(t.Context(), protocol.Upload{Agent: quay(c), Readings: list}))
 	_, err = c.TakeBaseline(t.Context(), path, time.Hour, true)
 	require.NoError(t, err)
 	again, _ := open(t, s)
@@ -209,9 +209,9 @@ func TestTimeWithoutTheServiceIsRecorded(t *testing.T) {
 	c, _ := open(t, s)
 	path := addWatch(t, c, "holm", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.9"}}).Paths[0]
 	last := time.Now().Add(-20 * time.Minute).Truncate(time.Minute)
-	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: quay(c), Readings: []plan.Record{minute(path, last, time.Millisecond, 0)}}))
+	require.NoError(t, c.Upload(t.Context(), protocol.Upload{Agent: quay(c), Readings: []protocol.Record{minute(path, last, time.Millisecond, 0)}}))
 	_, _ = open(t, s)
-	runs, err := s.Runs(t.Context(), store.RunFilter{Path: path, Outcome: plan.Missed})
+	runs, err := s.Runs(t.Context(), store.RunFilter{Path: path, Outcome: protocol.Missed})
 	require.NoError(t, err)
 	require.Len(t, runs, 1)
 	assert.Equal(t, "the service was not running", runs[0].Reason)
@@ -223,8 +223,8 @@ func TestWhatIsNotJudged(t *testing.T) {
 	c, _ := open(t, s)
 	path := addWatch(t, c, "holm", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.9"}}).Paths[0]
 	now := time.Now().Truncate(time.Minute)
-	upload := func(r plan.Record) {
-		require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: quay(c), Readings: []plan.Record{r}}))
+	upload := func(r protocol.Record) {
+		require.NoError(t, c.Upload(t.Context(), protocol.Upload{Agent: quay(c), Readings: []protocol.Record{r}}))
 	}
 	last := func() time.Time {
 		v, err := c.View(path)
@@ -233,7 +233,7 @@ func TestWhatIsNotJudged(t *testing.T) {
 	}
 	upload(minute(path, now.Add(-2*time.Minute), time.Millisecond, 0))
 	demanded := minute(path, now.Add(-30*time.Second), time.Second, 60)
-	demanded.Run, demanded.Flags = ident.New(), plan.OnDemand
+	demanded.Run, demanded.Flags = ident.New(), protocol.OnDemand
 	upload(demanded)
 	assert.Equal(t, now.Add(-2*time.Minute), last(), "what somebody asked for does not stand for the watch")
 	periodic := minute(path, now.Add(-20*time.Second), time.Second, 60)
@@ -266,12 +266,12 @@ func TestAPathIsJudgedOnAfterTheClockWasSetBack(t *testing.T) {
 	c, _ := open(t, s)
 	path := addWatch(t, c, "holm", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.9"}}).Paths[0]
 	now := time.Now().Truncate(time.Minute)
-	upload := func(r plan.Record) {
-		require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: quay(c), Readings: []plan.Record{r}}))
+	upload := func(r protocol.Record) {
+		require.NoError(t, c.Upload(t.Context(), protocol.Upload{Agent: quay(c), Readings: []protocol.Record{r}}))
 	}
 	upload(minute(path, now.Add(time.Hour), time.Millisecond, 0)) // the clock was an hour ahead
 	jumped := minute(path, now.Add(-2*time.Minute), 2*time.Millisecond, 0)
-	jumped.Flags = plan.Jumped
+	jumped.Flags = protocol.Jumped
 	upload(jumped)
 	upload(minute(path, now.Add(-time.Minute), 3*time.Millisecond, 0))
 	v, err := c.View(path)

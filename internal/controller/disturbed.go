@@ -7,7 +7,7 @@ import (
 
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
@@ -24,7 +24,7 @@ func (c *Controller) disturbed(agent ident.ID, site string, from, to time.Time) 
 			return true
 		}
 	}
-	for _, x := range c.runs.going {
+	for _, x := range c.runs.active {
 		if x.load && x.begun && x.since.Before(to) && hit(x.agents, x.sites) {
 			return true
 		}
@@ -53,13 +53,13 @@ func (c *Controller) LoadsBeside(ctx context.Context, path ident.ID, from, to ti
 	c.runs.mu.Lock()
 	defer c.runs.mu.Unlock()
 	return slices.DeleteFunc(list, func(t store.TwoEnded) bool { // it still waits for its turn
-		x := c.runs.going[t.ID]
+		x := c.runs.active[t.ID]
 		return x != nil && !x.begun
 	}), err
 }
 
 // markDisturbed marks readings beside which a load run went on.
-func (c *Controller) markDisturbed(list []plan.Record) {
+func (c *Controller) markDisturbed(list []protocol.Record) {
 	for i := range list {
 		r := &list[i]
 		c.mu.RLock()
@@ -70,7 +70,7 @@ func (c *Controller) markDisturbed(list []plan.Record) {
 		}
 		c.mu.RUnlock()
 		if p != nil && c.disturbed(p.AgentID, site, r.Reading.At, r.Reading.At.Add(r.Reading.Span)) {
-			r.Flags |= plan.Disturbed
+			r.Flags |= protocol.Disturbed
 		}
 	}
 }

@@ -14,7 +14,7 @@ import (
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/store/storetest"
 )
@@ -78,7 +78,7 @@ func TestAPathIsJudgedByItsThroughputToo(t *testing.T) {
 		require.NoError(t, err)
 		found, err := k.ReadResult(1, fmt.Appendf(nil, `{"directions": [{"there": true, "trimmed_mean_bps": %g}]}`, bps))
 		require.NoError(t, err)
-		x := result{plan.Made{Run: ident.New(), Watch: ident.New(), FarID: holm.ID, Lane: kind.Lane{Target: "holm"}, Kind: k.Name, Started: at, Ended: at.Add(10 * time.Second), Outcome: plan.Done}, k, found}
+		x := result{protocol.Made{Run: ident.New(), Watch: ident.New(), FarID: holm.ID, Lane: kind.Lane{Target: "holm"}, Kind: k.Name, Started: at, Ended: at.Add(10 * time.Second), Outcome: protocol.Done}, k, found}
 		require.NoError(t, c.judgeFigures(t.Context(), quay.ID, x))
 		require.NoError(t, c.judgeFigures(t.Context(), quay.ID, x), "what comes twice counts once in what is kept")
 	}

@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/remote"
 	"woodlark.example/internal/store"
 )
@@ -101,7 +101,7 @@ func (c *Controller) Join(ctx context.Context, r remote.JoinRequest, address str
 		return remote.JoinAnswer{}, err
 	}
 	c.mu.Lock()
-	c.agents[a.ID] = &agentState{Agent: a, hand: remote.NewHand(a.ID, a.Name, c)}
+	c.agents[a.ID] = &agentState{Agent: a, worker: remote.NewProxy(a.ID, a.Name, c)}
 	c.mu.Unlock()
 	c.sendPlans()
 	c.noteChange(WithActor(ctx, "an agent from "+address), "agent_joined", a.Name, nil, map[string]any{"site": a.Site, "labels": a.Labels})
@@ -109,12 +109,12 @@ func (c *Controller) Join(ctx context.Context, r remote.JoinRequest, address str
 }
 
 // ByKey is the agent on another machine whose key it is; false when none has it.
-func (c *Controller) ByKey(key string) (ident.ID, *remote.Hand, bool) {
+func (c *Controller) ByKey(key string) (ident.ID, *remote.Proxy, bool) {
 	hash := store.HashOf(key)
 	c.mu.RLock()
 	defer c.mu.RUnlock()
 	for id, a := range c.agents {
-		if far, ok := a.hand.(*remote.Hand); ok && bytes.Equal(a.KeyHash, hash) {
+		if far, ok := a.worker.(*remote.Proxy); ok && bytes.Equal(a.KeyHash, hash) {
 			return id, far, true
 		}
 	}
@@ -122,7 +122,7 @@ func (c *Controller) ByKey(key string) (ident.ID, *remote.Hand, bool) {
 }
 
 // NoteHealth takes what an agent on another machine says of itself.
-func (c *Controller) NoteHealth(ctx context.Context, id ident.ID, h plan.Health) error {
+func (c *Controller) NoteHealth(ctx context.Context, id ident.ID, h protocol.Health) error {
 	text, err := json.Marshal(h)
 	if err != nil {
 		return err
@@ -135,7 +135,7 @@ func (c *Controller) NoteHealth(ctx context.Context, id ident.ID, h plan.Health)
 	if a := c.agents[id]; a != nil {
 		seen := now.UTC()
 		a.SeenAt, a.Version, a.Health = &seen, h.Version, &kept
-		if far, ok := a.hand.(*remote.Hand); ok {
+		if far, ok := a.worker.(*remote.Proxy); ok {
 			far.NoteHealth(h)
 		}
 	}
@@ -154,7 +154,7 @@ func (c *Controller) RemoveAgent(ctx context.Context, name string) error {
 	if err != nil {
 		return notThere(err)
 	}
-	far, ok := a.hand.(*remote.Hand)
+	far, ok := a.worker.(*remote.Proxy)
 	if !ok {
 		return fmt.Errorf("%w: agent %q is inside the service and cannot be removed", ErrInvalid, name)
 	}
@@ -174,12 +174,12 @@ type AgentView struct {
 	store.Agent
 	Connected bool
 	LostAt    time.Time // when an agent on another machine last was connected
-	Health    *plan.Health
+	Health    *protocol.Health
 }
 
 // addresses are those that an agent says its machine has.
 func (a *agentState) addresses() []string {
-	if far, ok := a.hand.(*remote.Hand); ok {
+	if far, ok := a.worker.(*remote.Proxy); ok {
 		h, _ := far.Health()
 		return h.Addresses
 	}
@@ -198,15 +198,15 @@ func (c *Controller) AgentViews() []AgentView {
 	var list []AgentView
 	for _, a := range c.agents {
 		v := AgentView{Agent: a.Agent, Connected: a.here()}
-		if far, ok := a.hand.(*remote.Hand); ok {
+		if far, ok := a.worker.(*remote.Proxy); ok {
 			_, v.LostAt = far.Connected()
 		}
 		if a.Agent.Health != nil {
-			var h plan.Health
+			var h protocol.Health
 			if json.Unmarshal([]byte(*a.Agent.Health), &h) == nil {
 				v.Health = &h
 			}
-		} else if local, ok := a.hand.(interface{ Health() plan.Health }); ok {
+		} else if local, ok := a.worker.(interface{ Health() protocol.Health }); ok {
 			h := local.Health()
 			v.Health = &h
 		}

@@ -13,7 +13,7 @@ import (
 	"woodlark.example/core/guard"
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
@@ -42,12 +42,12 @@ type pastPath struct {
 	*pathState
 	points []baseline.Point
 	begin  time.Time
-	newest plan.Record
+	newest protocol.Record
 }
 
 type pastTrace struct {
 	agent ident.ID
-	plan.Trace
+	protocol.Trace
 }
 
 // Past begins to take in what was measured before.
@@ -70,9 +70,9 @@ func (x *Past) Add(ctx context.Context, path ident.ID, minutes iter.Seq[Minute])
 	}
 	mine := &pastPath{pathState: p}
 	rolls := newRoller()
-	batch := make([]plan.Record, 0, importRows)
+	batch := make([]protocol.Record, 0, importRows)
 	for m := range minutes {
-		r := plan.Record{Path: path, Reading: m.Reading, Packed: reading.Pack(m.Reading.At, m.Probes)}
+		r := protocol.Record{Path: path, Reading: m.Reading, Packed: reading.Pack(m.Reading.At, m.Probes)}
 		mine.points = append(mine.points, baseline.PointOf(m.Reading))
 		rolls.add(m)
 		batch = append(batch, r)
@@ -100,10 +100,10 @@ func (x *Past) Add(ctx context.Context, path ident.ID, minutes iter.Seq[Minute])
 }
 
 // Trace takes in a trace of an agent that is kept already.
-func (x *Past) Trace(agent ident.ID, t plan.Trace) {
+func (x *Past) Trace(agent ident.ID, t protocol.Trace) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	if t.Report != nil && t.Outcome == plan.Done {
+	if t.Report != nil && t.Outcome == protocol.Done {
 		x.traces = append(x.traces, pastTrace{agent, t})
 		x.c.devices.note(t.Report)
 	}

@@ -12,7 +12,7 @@ import (
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/store/storetest"
 )
@@ -44,8 +44,8 @@ func TestImportedHistoryIsThatOfAMeasuredOne(t *testing.T) {
 	const n = 300
 	require.NoError(t, c.Import(t.Context(), imported, past(imported, end, n)))
 	for m := range past(measured, end, n) {
-		r := plan.Record{Path: measured, Reading: m.Reading, Packed: reading.Pack(m.Reading.At, m.Probes)}
-		require.NoError(t, s.SaveUpload(t.Context(), plan.Upload{Readings: []plan.Record{r}}))
+		r := protocol.Record{Path: measured, Reading: m.Reading, Packed: reading.Pack(m.Reading.At, m.Probes)}
+		require.NoError(t, s.SaveUpload(t.Context(), protocol.Upload{Readings: []protocol.Record{r}}))
 	}
 	require.NoError(t, s.RollDue(t.Context(), end.Add(48*time.Hour), func(ident.ID, store.Slot) {}))
 	for _, span := range store.RollupSpans() {
@@ -86,7 +86,7 @@ func TestTheServiceTrainsAndRollsByItself(t *testing.T) {
 	c, _ := open(t, s)
 	path := addWatch(t, c, "w", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.1"}}).Paths[0]
 	end := time.Now().Truncate(time.Minute)
-	u := plan.Upload{Agent: quay(c)}
+	u := protocol.Upload{Agent: quay(c)}
 	for ago := 45; ago > 0; ago-- {
 		u.Readings = append(u.Readings, minute(path, end.Add(-time.Duration(ago)*time.Minute), 10*time.Millisecond, 0))
 	}
@@ -154,11 +154,11 @@ func TestWorstFirst(t *testing.T) {
 		3: func(int) int { return 60 },
 	}
 	for i, lost := range lossOf {
-		u := plan.Upload{Agent: quay(c)}
+		u := protocol.Upload{Agent: quay(c)}
 		for ago := 200; ago > 0; ago-- {
 			if ago == 40 {
 				require.NoError(t, c.Upload(t.Context(), u))
-				u = plan.Upload{Agent: quay(c)}
+				u = protocol.Upload{Agent: quay(c)}
 				if i < 3 {
 					_, err := c.TakeBaseline(t.Context(), w.Paths[i], 24*time.Hour, false)
 					require.NoError(t, err)

@@ -10,27 +10,27 @@ import (
 	"woodlark.example/core/guard"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
 // file adds a run of a kind to what an upload holds, in all the forms in which it is looked
 // for: as a route, as who answered, as a measurement between two ends. The result is nil when
 // there is none.
-func file(u *plan.Upload, k *kind.Kind, m plan.Made, result any) {
+func file(u *protocol.Upload, k *kind.Kind, m protocol.Made, result any) {
 	like := result
 	if like == nil {
 		like = k.Result()
 	}
 	switch r := like.(type) {
 	case kind.Routed:
-		t := plan.Trace{ID: m.Run, Watch: m.Watch, Target: m.Lane.Target, Family: m.Lane.Family, Via: m.Lane.Via, Started: m.Started, Ended: m.Ended, Outcome: m.Outcome, Reason: m.Reason}
+		t := protocol.Trace{ID: m.Run, Watch: m.Watch, Target: m.Lane.Target, Family: m.Lane.Family, Via: m.Lane.Via, Started: m.Started, Ended: m.Ended, Outcome: m.Outcome, Reason: m.Reason}
 		if result != nil {
 			t.Report = r.Trace()
 		}
 		u.Traces = append(u.Traces, t)
 	case kind.Swept:
-		x := plan.Sweep{ID: m.Run, Watch: m.Watch, Started: m.Started, Ended: m.Ended, Outcome: m.Outcome, Reason: m.Reason}
+		x := protocol.Sweep{ID: m.Run, Watch: m.Watch, Started: m.Started, Ended: m.Ended, Outcome: m.Outcome, Reason: m.Reason}
 		if result != nil {
 			x.Report, x.Scope = r.Sweep()
 		}
@@ -38,7 +38,7 @@ func file(u *plan.Upload, k *kind.Kind, m plan.Made, result any) {
 	default:
 		if k.TwoEnds {
 			f := m.Figures
-			u.TwoEnded = append(u.TwoEnded, plan.TwoEnded{ID: m.Run, Watch: m.Watch, Far: m.FarID, Target: m.Lane.Target, Kind: m.Kind, Started: m.Started, Ended: m.Ended, Outcome: m.Outcome, Reason: m.Reason,
+			u.TwoEnded = append(u.TwoEnded, protocol.TwoEnded{ID: m.Run, Watch: m.Watch, Far: m.FarID, Target: m.Lane.Target, Kind: m.Kind, Started: m.Started, Ended: m.Ended, Outcome: m.Outcome, Reason: m.Reason,
 				ThereBps: f.ThereBps, BackBps: f.BackBps, MOS: f.MOS, SentBytes: f.SentBytes, Report: m.Body})
 		}
 	}
@@ -46,14 +46,14 @@ func file(u *plan.Upload, k *kind.Kind, m plan.Made, result any) {
 
 // result is a run that came with what it found.
 type result struct {
-	plan.Made
+	protocol.Made
 	kind *kind.Kind
 	of   any
 }
 
 // sort reads the runs of an upload and files them. An error says which cannot have been made;
 // it wraps ErrInvalid.
-func (c *Controller) sort(u *plan.Upload) (list []result, err error) {
+func (c *Controller) sort(u *protocol.Upload) (list []result, err error) {
 	for i := range u.Made {
 		m := &u.Made[i]
 		k, err := kind.Find(m.Kind)
@@ -76,7 +76,7 @@ func (c *Controller) sort(u *plan.Upload) (list []result, err error) {
 }
 
 // fill completes the runs of paths with what is known of those.
-func (c *Controller) fill(u *plan.Upload) {
+func (c *Controller) fill(u *protocol.Upload) {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
 	for i := range u.Runs {
@@ -90,7 +90,7 @@ func (c *Controller) fill(u *plan.Upload) {
 
 // tell tells of runs that were kept: who waits for them, what is usual, and the listeners.
 func (c *Controller) tell(ctx context.Context, agent ident.ID, list []result) {
-	made := make([]plan.Made, len(list))
+	made := make([]protocol.Made, len(list))
 	var news []string
 	for i, r := range list {
 		made[i] = r.Made
@@ -98,7 +98,7 @@ func (c *Controller) tell(ctx context.Context, agent ident.ID, list []result) {
 			news = append(news, n)
 		}
 		if r.kind.Load {
-			c.carried.add(store.TwoEnded{ID: r.Run, WatchID: r.Watch, AgentID: agent, FarID: r.FarID, Target: r.Lane.Target, Kind: r.Kind, StartedAt: r.Started, Outcome: r.Outcome, ThereBps: r.Figures.ThereBps, BackBps: r.Figures.BackBps})
+			c.loadHistory.add(store.TwoEnded{ID: r.Run, WatchID: r.Watch, AgentID: agent, FarID: r.FarID, Target: r.Lane.Target, Kind: r.Kind, StartedAt: r.Started, Outcome: r.Outcome, ThereBps: r.Figures.ThereBps, BackBps: r.Figures.BackBps})
 		}
 		if err := c.judgeFigures(ctx, agent, r); err != nil {
 			c.noteAway(err)
@@ -118,7 +118,7 @@ func (c *Controller) tell(ctx context.Context, agent ident.ID, list []result) {
 // them that it was made on, where its kind has such.
 func (c *Controller) judgeFigures(ctx context.Context, agent ident.ID, r result) error {
 	j, is := r.of.(kind.Judged)
-	if !is || r.Watch.IsZero() || r.Outcome != plan.Done {
+	if !is || r.Watch.IsZero() || r.Outcome != protocol.Done {
 		return nil
 	}
 	point, ok := j.Point(r.Started, r.Ended.Sub(r.Started))
@@ -168,7 +168,7 @@ func (c *Controller) pathBetween(agent, far ident.ID, target string) (best *path
 }
 
 // backs are who stands at the targets of an order to measure back, when that is asked for.
-func (c *Controller) backs(r RunRequest, near *agentState, o plan.RunOrder) ([]*agentState, error) {
+func (c *Controller) backs(r RunRequest, near *agentState, o protocol.RunOrder) ([]*agentState, error) {
 	b, is := r.How.(kind.Backward)
 	if !is {
 		return nil, nil
@@ -188,7 +188,7 @@ func (c *Controller) backs(r RunRequest, near *agentState, o plan.RunOrder) ([]*
 
 // measureBothWays has the agent measure and, at the same time, who stands at each target back;
 // both come back here, are laid beside each other and kept.
-func (c *Controller) measureBothWays(ctx context.Context, r RunRequest, near *agentState, g *goingRun, back kind.Spec, heard func(kind.Progress)) error {
+func (c *Controller) measureBothWays(ctx context.Context, r RunRequest, near *agentState, g *activeRun, back kind.Spec, heard func(kind.Progress)) error {
 	spec, err := r.Kind.Encode(back)
 	if err != nil {
 		return err
@@ -197,22 +197,22 @@ func (c *Controller) measureBothWays(ctx context.Context, r RunRequest, near *ag
 	order.Return = true
 	type half struct {
 		i    int
-		made []plan.Made
+		made []protocol.Made
 		err  error
 	}
-	forth := make([]chan plan.Made, len(order.Lanes)) // for those who wait to know where it stands
+	forth := make([]chan protocol.Made, len(order.Lanes)) // for those who wait to know where it stands
 	halves := make(chan half, len(order.Lanes))
 	n := 0
 	for i, l := range order.Lanes {
 		other := g.backs[i]
-		forth[i] = make(chan plan.Made, 1)
+		forth[i] = make(chan protocol.Made, 1)
 		n++
 		go func() {
 			made, err := c.measureBack(ctx, r, near, other, l, spec, forth[i])
 			halves <- half{i, made, err}
 		}()
 	}
-	made, err := near.hand.Do(ctx, order, heard)
+	made, err := near.worker.Do(ctx, order, heard)
 	for i := range forth {
 		if i < len(made) {
 			forth[i] <- made[i]
@@ -235,11 +235,11 @@ func (c *Controller) measureBothWays(ctx context.Context, r RunRequest, near *ag
 		return err
 	}
 	keeping := context.WithoutCancel(ctx)
-	return c.Upload(keeping, plan.Upload{Agent: near.ID, Made: made})
+	return c.Upload(keeping, protocol.Upload{Agent: near.ID, Made: made})
 }
 
 // measureBack measures from who stands at a target to where the near end stands.
-func (c *Controller) measureBack(ctx context.Context, r RunRequest, near, other *agentState, l plan.RunLane, spec []byte, forth <-chan plan.Made) ([]plan.Made, error) {
+func (c *Controller) measureBack(ctx context.Context, r RunRequest, near, other *agentState, l protocol.RunLane, spec []byte, forth <-chan protocol.Made) ([]protocol.Made, error) {
 	home := near.Address
 	// Where it stands, by the family that was measured by, is known when it has measured.
 	if home == "" || near.Kind == Remote {
@@ -255,11 +255,11 @@ func (c *Controller) measureBack(ctx context.Context, r RunRequest, near, other 
 	}
 	lane := l.Lane
 	lane = kind.Lane{Target: home, Family: lane.Family, Via: lane.Via}
-	return other.hand.Do(ctx, plan.RunOrder{Kind: r.Kind.Name, Version: r.Kind.Version, Spec: spec, Targets: []string{home}, Lanes: []plan.RunLane{{Run: ident.New(), Lane: lane}}, Return: true}, nil)
+	return other.worker.Do(ctx, protocol.RunOrder{Kind: r.Kind.Name, Version: r.Kind.Version, Spec: spec, Targets: []string{home}, Lanes: []protocol.RunLane{{Run: ident.New(), Lane: lane}}, Return: true}, nil)
 }
 
 // lay lays the way back beside the way there.
-func lay(k *kind.Kind, there *plan.Made, back plan.Made) error {
+func lay(k *kind.Kind, there *protocol.Made, back protocol.Made) error {
 	one, err := k.ReadResult(there.Version, there.Body)
 	if err != nil {
 		return err

@@ -12,7 +12,7 @@ import (
 	"woodlark.example/core/finding"
 	"woodlark.example/core/guard"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
@@ -36,7 +36,7 @@ type pathState struct {
 	using      ident.ID                // the stored baseline that it is judged by
 	tried      time.Time               // to train it
 	first      time.Time               // reading
-	last       *plan.Record            // that was judged or, of a path that no watch measures, asked for
+	last       *protocol.Record        // that was judged or, of a path that no watch measures, asked for
 	judged     time.Time               // the last reading that was
 	continuous time.Time               // the last reading of a continuous watch
 	episodes   []Episode               // of the last days, oldest first
@@ -102,7 +102,7 @@ func (p *pathState) load(ctx context.Context, c *Controller) error {
 }
 
 // resume takes up how the path was guarded, with its last readings.
-func (p *pathState) resume(ctx context.Context, c *Controller, last []plan.Record) error {
+func (p *pathState) resume(ctx context.Context, c *Controller, last []protocol.Record) error {
 	var points []baseline.Point
 	for _, r := range last {
 		points = append(points, baseline.PointOf(r.Reading))
@@ -205,7 +205,7 @@ func (p *pathState) lastEnd() time.Time {
 
 // take judges a reading. It returns what happened to the path's episodes, how they are to be
 // kept, and whether the path's standing changed.
-func (p *pathState) take(r plan.Record) (changes []guard.Change, keep []store.Episode, changed bool) {
+func (p *pathState) take(r protocol.Record) (changes []guard.Change, keep []store.Episode, changed bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if !p.judges(r) {
@@ -227,15 +227,15 @@ func (p *pathState) take(r plan.Record) (changes []guard.Change, keep []store.Ep
 // judges says whether the path is judged by a reading: not by one that somebody
 // asked for, nor by one that was judged already, nor by the runs of a periodic
 // watch beside a continuous one, whose minutes hold the same time.
-func (p *pathState) judges(r plan.Record) bool {
+func (p *pathState) judges(r protocol.Record) bool {
 	if r.Run.IsZero() {
 		p.continuous = r.Reading.At
 	}
-	if r.Flags&plan.Jumped != 0 && r.Reading.At.Before(p.judged) {
+	if r.Flags&protocol.Jumped != 0 && r.Reading.At.Before(p.judged) {
 		p.judged = r.Reading.At.Add(-1) // the clock was set back: judging goes on from there
 	}
 	beside := !r.Run.IsZero() && r.Reading.At.Sub(p.continuous) < 5*time.Minute
-	return r.Flags&plan.NotJudged == 0 && !beside && r.Reading.At.After(p.judged)
+	return r.Flags&protocol.NotJudged == 0 && !beside && r.Reading.At.After(p.judged)
 }
 
 // View is a path as it stands at a time.
@@ -248,7 +248,7 @@ type View struct {
 	Verdict    guard.Verdict
 	Open       []OpenEpisode // the one that counts most first
 	Findings   []finding.Finding
-	Last       *plan.Record
+	Last       *protocol.Record
 	Baseline   *baseline.Baseline // nil when there is none yet
 	Pinned     bool
 	TakenAt    time.Time

@@ -7,7 +7,7 @@ import (
 
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
@@ -16,7 +16,7 @@ import (
 func (c *Controller) sendPlans() {
 	c.mu.RLock()
 	defer c.mu.RUnlock()
-	plans := map[ident.ID]plan.Plan{}
+	plans := map[ident.ID]protocol.Plan{}
 	continuous := map[ident.ID]bool{}
 	for _, w := range c.sortedWatches() {
 		k := w.Spec.kindOf()
@@ -51,38 +51,38 @@ func (c *Controller) sendPlans() {
 		}
 	}
 	for id, a := range c.agents {
-		if a.hand != nil {
-			a.hand.SetPlan(plans[id])
+		if a.worker != nil {
+			a.worker.SetPlan(plans[id])
 		}
 	}
 }
 
 // standingOf is what a watch has an agent make again and again; c.mu is held.
-func (c *Controller) standingOf(w *Watch, k *kind.Kind, agent ident.ID) (plan.Standing, error) {
-	t := plan.Standing{Every: w.Spec.Every, Order: plan.RunOrder{Kind: k.Name, Version: k.Version, Targets: w.Spec.To, Watch: w.ID}}
+func (c *Controller) standingOf(w *Watch, k *kind.Kind, agent ident.ID) (protocol.Standing, error) {
+	t := protocol.Standing{Every: w.Spec.Every, Order: protocol.RunOrder{Kind: k.Name, Version: k.Version, Targets: w.Spec.To, Watch: w.ID}}
 	var err error
 	if t.Order.Spec, err = k.Encode(w.Spec.How); err != nil {
 		return t, err
 	}
 	if !k.Paths {
 		for _, l := range k.Lanes(w.Spec.How).Split(w.Spec.To) {
-			t.Order.Lanes = append(t.Order.Lanes, plan.RunLane{Lane: l})
+			t.Order.Lanes = append(t.Order.Lanes, protocol.RunLane{Lane: l})
 		}
 		return t, nil
 	}
 	for _, id := range w.Paths {
 		if p := c.paths[id]; p != nil && p.AgentID == agent {
-			t.Order.Lanes = append(t.Order.Lanes, plan.RunLane{Path: id, Lane: kind.Lane{Target: p.Target, Family: p.Family, Via: p.Via}})
+			t.Order.Lanes = append(t.Order.Lanes, protocol.RunLane{Path: id, Lane: kind.Lane{Target: p.Target, Family: p.Family, Via: p.Via}})
 		}
 	}
 	return t, nil
 }
 
 // taskOf is a path that a watch has measured without a pause; c.mu is held.
-func taskOf(w *Watch, p *pathState) plan.Task {
+func taskOf(w *Watch, p *pathState) protocol.Task {
 	e := w.Spec.How.(interface{ Endless() kind.Endless }).Endless()
-	t := plan.Task{Watch: w.ID, Path: p.ID, Target: p.Target, Family: p.Family, Via: viaOf(p.Path), Interval: e.Interval, Wait: e.Wait, Payload: e.Payload, DSCP: e.Out.DSCP, Phase: Phase(p.ID, e.Interval),
-		Poisson: e.Poisson, Out: plan.Out{TTL: e.Out.TTL, Source: e.Out.Source, Interface: e.Out.Interface, DontFragment: e.Out.DontFragment, StampKey: e.StampKey}}
+	t := protocol.Task{Watch: w.ID, Path: p.ID, Target: p.Target, Family: p.Family, Via: viaOf(p.Path), Interval: e.Interval, Wait: e.Wait, Payload: e.Payload, DSCP: e.Out.DSCP, Phase: Phase(p.ID, e.Interval),
+		Poisson: e.Poisson, Out: protocol.Out{TTL: e.Out.TTL, Source: e.Out.Source, Interface: e.Out.Interface, DontFragment: e.Out.DontFragment, StampKey: e.StampKey}}
 	if e.Poisson { // each path in its own rhythm
 		t.Seed = e.Seed + uint64(Phase(p.ID, 1<<40))
 	}
@@ -185,8 +185,8 @@ func (c *Controller) missedLoad(ctx context.Context, w *Watch, from, to string, 
 	}
 	k := w.Spec.kindOf()
 	now := time.Now()
-	m := plan.Made{Run: ident.New(), Watch: w.ID, Kind: k.Name, Version: k.Version, Lane: kind.Lane{Target: to}, Started: now, Ended: now, Outcome: plan.Missed, Reason: why.Error()}
-	u := plan.Upload{Agent: near.ID, Made: []plan.Made{m}}
+	m := protocol.Made{Run: ident.New(), Watch: w.ID, Kind: k.Name, Version: k.Version, Lane: kind.Lane{Target: to}, Started: now, Ended: now, Outcome: protocol.Missed, Reason: why.Error()}
+	u := protocol.Upload{Agent: near.ID, Made: []protocol.Made{m}}
 	file(&u, k, m, nil)
 	_ = c.store.SaveUpload(ctx, u)
 }

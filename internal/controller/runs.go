@@ -14,7 +14,7 @@ import (
 
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
@@ -45,8 +45,8 @@ var ErrOver = errors.New("does not go on")
 // a site.
 type runs struct {
 	mu     sync.Mutex
-	going  map[ident.ID]*goingRun // by each of its runs
-	free   chan struct{}          // closed and made anew when a load run ends
+	active map[ident.ID]*activeRun // by each of its runs
+	free   chan struct{}           // closed and made anew when a load run ends
 	past   []loadSpan
 	work   sync.WaitGroup
 	ended  bool // none is begun any more
@@ -56,14 +56,14 @@ type runs struct {
 // endedRun is a measurement that was over at a time.
 type endedRun struct {
 	at  time.Time
-	run *goingRun
+	run *activeRun
 }
 
 // toldFor is for how long what a run told is kept behind its end.
 const toldFor = 30 * time.Second
 
 // was is a run that was over lately; the lock is held.
-func (x *runs) was(id ident.ID) *goingRun {
+func (x *runs) was(id ident.ID) *activeRun {
 	for _, e := range x.lately {
 		for _, l := range e.run.order.Lanes {
 			if l.Run == id {
@@ -75,19 +75,19 @@ func (x *runs) was(id ident.ID) *goingRun {
 }
 
 // forget takes a measurement from those that go on; the lock is held.
-func (x *runs) forget(g *goingRun) {
+func (x *runs) forget(g *activeRun) {
 	now := time.Now()
 	x.lately = slices.DeleteFunc(x.lately, func(e endedRun) bool { return now.Sub(e.at) > toldFor || e.run == g })
 	x.lately = append(x.lately, endedRun{now, g})
 	for _, l := range g.order.Lanes {
-		delete(x.going, l.Run)
+		delete(x.active, l.Run)
 	}
 	x.freeLoad(g)
 }
 
-// goingRun is a measurement that goes on: one or several runs.
-type goingRun struct {
-	order  plan.RunOrder
+// activeRun is a measurement that goes on: one or several runs.
+type activeRun struct {
+	order  protocol.RunOrder
 	kind   *kind.Kind
 	agents []ident.ID // near and far
 	sites  []string
@@ -115,7 +115,7 @@ func (c *Controller) StartRuns(ctx context.Context, r RunRequest) ([]store.Run, 
 	rows := make([]store.Run, len(order.Lanes))
 	now := time.Now()
 	for i, l := range order.Lanes {
-		m := plan.Made{Run: l.Run, Watch: r.Watch, Path: l.Path, FarID: order.FarID, Kind: order.Kind, Version: order.Version, Lane: l.Lane, Started: now, Outcome: plan.Running}
+		m := protocol.Made{Run: l.Run, Watch: r.Watch, Path: l.Path, FarID: order.FarID, Kind: order.Kind, Version: order.Version, Lane: l.Lane, Started: now, Outcome: protocol.Running}
 		if rows[i], err = store.RunOf(near.ID, m, false); err != nil {
 			return nil, err
 		}
@@ -127,7 +127,7 @@ func (c *Controller) StartRuns(ctx context.Context, r RunRequest) ([]store.Run, 
 	if err := c.begin(ctx, r, near, order, rows); err != nil {
 		return nil, err
 	}
-	g := &goingRun{order: order, kind: r.Kind, agents: []ident.ID{near.ID}, load: r.Kind.Load, backs: backs, lanes: make([]soFar, len(rows)), waits: map[ident.ID]bool{}, over: make(chan struct{})}
+	g := &activeRun{order: order, kind: r.Kind, agents: []ident.ID{near.ID}, load: r.Kind.Load, backs: backs, lanes: make([]soFar, len(rows)), waits: map[ident.ID]bool{}, over: make(chan struct{})}
 	if near.Site != "" {
 		g.sites = append(g.sites, near.Site)
 	}
@@ -156,17 +156,17 @@ func (c *Controller) StartRuns(ctx context.Context, r RunRequest) ([]store.Run, 
 	return rows, nil
 }
 
-func (x *runs) add(g *goingRun) error {
+func (x *runs) add(g *activeRun) error {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	if x.ended {
 		return errors.New("the service is being stopped")
 	}
-	if x.going == nil {
-		x.going = map[ident.ID]*goingRun{}
+	if x.active == nil {
+		x.active = map[ident.ID]*activeRun{}
 	}
 	for i, l := range g.order.Lanes {
-		x.going[l.Run] = g
+		x.active[l.Run] = g
 		g.waits[l.Run] = true
 		g.lanes[i].began = time.Now()
 	}
@@ -178,7 +178,7 @@ func (x *runs) add(g *goingRun) error {
 func (x *runs) stop() {
 	x.mu.Lock()
 	x.ended = true
-	for _, g := range x.going {
+	for _, g := range x.active {
 		g.cancel()
 	}
 	x.mu.Unlock()
@@ -210,7 +210,7 @@ func (c *Controller) checkRun(r RunRequest) (near, far *agentState, err error) {
 	if near, err = c.agentNamed(r.From); err != nil {
 		return nil, nil, err
 	}
-	if near.hand == nil {
+	if near.worker == nil {
 		return nil, nil, fmt.Errorf("%w: agent %q is not running", ErrInvalid, r.From)
 	}
 	if !r.Kind.TwoEnds {
@@ -228,7 +228,7 @@ func (c *Controller) checkRun(r RunRequest) (near, far *agentState, err error) {
 	switch {
 	case far == near:
 		return nil, nil, fmt.Errorf("%w: %q is both ends", ErrInvalid, r.From)
-	case far != nil && far.hand == nil:
+	case far != nil && far.worker == nil:
 		return nil, nil, fmt.Errorf("%w: agent %q is not running", ErrInvalid, to)
 	case far == nil && r.Key == "":
 		_, err = c.agentNamed(to)
@@ -240,8 +240,8 @@ func (c *Controller) checkRun(r RunRequest) (near, far *agentState, err error) {
 const mostLanes = 20_000
 
 // orderOf is what the agent is told: its lanes with their runs and paths.
-func (c *Controller) orderOf(ctx context.Context, r RunRequest, near, far *agentState) (o plan.RunOrder, err error) {
-	o = plan.RunOrder{Kind: r.Kind.Name, Version: r.Kind.Version, Targets: r.Targets, Watch: r.Watch}
+func (c *Controller) orderOf(ctx context.Context, r RunRequest, near, far *agentState) (o protocol.RunOrder, err error) {
+	o = protocol.RunOrder{Kind: r.Kind.Name, Version: r.Kind.Version, Targets: r.Targets, Watch: r.Watch}
 	if o.Spec, err = r.Kind.Encode(r.How); err != nil {
 		return o, err
 	}
@@ -256,7 +256,7 @@ func (c *Controller) orderOf(ctx context.Context, r RunRequest, near, far *agent
 	}
 	lanes := rule.Split(r.Targets)
 	if !rule.Definite(r.Targets) { // where names resolve is where it is measured from
-		if lanes, err = near.hand.Locate(ctx, plan.LocateOrder{Kind: o.Kind, Version: o.Version, Spec: o.Spec, Targets: r.Targets}); err != nil {
+		if lanes, err = near.worker.Locate(ctx, protocol.LocateOrder{Kind: o.Kind, Version: o.Version, Spec: o.Spec, Targets: r.Targets}); err != nil {
 			return o, fmt.Errorf("%w: %w", ErrInvalid, err)
 		}
 		for i := range lanes {
@@ -275,7 +275,7 @@ func (c *Controller) orderOf(ctx context.Context, r RunRequest, near, far *agent
 		}
 	}
 	for i, l := range lanes {
-		lane := plan.RunLane{Run: ident.New(), Lane: l}
+		lane := protocol.RunLane{Run: ident.New(), Lane: l}
 		if paths != nil {
 			lane.Path = paths[i].ID
 		}
@@ -304,13 +304,13 @@ func endsOf(agent ident.ID, rule kind.Rule, lanes []kind.Lane) []store.Ends {
 }
 
 // begin notes runs that go on, in all places where their kind is looked for.
-func (c *Controller) begin(ctx context.Context, r RunRequest, near *agentState, o plan.RunOrder, rows []store.Run) error {
+func (c *Controller) begin(ctx context.Context, r RunRequest, near *agentState, o protocol.RunOrder, rows []store.Run) error {
 	if err := c.store.BeginRuns(ctx, rows); err != nil {
 		return err
 	}
-	u := plan.Upload{Agent: near.ID}
+	u := protocol.Upload{Agent: near.ID}
 	for i, l := range o.Lanes {
-		m := plan.Made{Run: l.Run, Watch: r.Watch, FarID: o.FarID, Kind: o.Kind, Lane: l.Lane, Started: rows[i].StartedAt, Outcome: plan.Running}
+		m := protocol.Made{Run: l.Run, Watch: r.Watch, FarID: o.FarID, Kind: o.Kind, Lane: l.Lane, Started: rows[i].StartedAt, Outcome: protocol.Running}
 		file(&u, r.Kind, m, nil)
 	}
 	for i := range u.Sweeps {
@@ -323,7 +323,7 @@ func (c *Controller) begin(ctx context.Context, r RunRequest, near *agentState, 
 }
 
 // carryOut waits for its turn, has the agent measure, and sees to it that each run ends.
-func (c *Controller) carryOut(ctx context.Context, r RunRequest, near, far *agentState, g *goingRun) {
+func (c *Controller) carryOut(ctx context.Context, r RunRequest, near, far *agentState, g *activeRun) {
 	defer c.runs.over(g)
 	err := c.turn(ctx, g)
 	if err == nil && r.Budget > 0 {
@@ -364,12 +364,12 @@ func (c *Controller) withinBudget(ctx context.Context, r RunRequest, near *agent
 }
 
 // admit gives both ends a ticket.
-func (c *Controller) admit(near, far *agentState, r RunRequest, o *plan.RunOrder) error {
+func (c *Controller) admit(near, far *agentState, r RunRequest, o *protocol.RunOrder) error {
 	key := make([]byte, 32)
 	_, _ = rand.Read(key)
 	g := r.Kind.Guest(r.How)
-	ticket := plan.Ticket{Name: ident.New().String(), Key: key, From: near.ID, Time: g.Session, Rate: float64(g.Rate), TCP: g.TCP, Ends: time.Now().Add(ticketTime + g.Whole)}
-	at, err := far.hand.Expect(ticket)
+	ticket := protocol.Ticket{Name: ident.New().String(), Key: key, From: near.ID, Time: g.Session, Rate: float64(g.Rate), TCP: g.TCP, Ends: time.Now().Add(ticketTime + g.Whole)}
+	at, err := far.worker.Expect(ticket)
 	if err != nil {
 		return err
 	}
@@ -379,33 +379,33 @@ func (c *Controller) admit(near, far *agentState, r RunRequest, o *plan.RunOrder
 
 // measure has the agent measure, and where it is asked for who stands at a target back at the
 // same time.
-func (c *Controller) measure(ctx context.Context, r RunRequest, near *agentState, g *goingRun) error {
+func (c *Controller) measure(ctx context.Context, r RunRequest, near *agentState, g *activeRun) error {
 	back, both := kind.Spec(nil), false
 	if b, ok := r.How.(kind.Backward); ok {
 		back, both = b.Back()
 	}
 	heard := func(p kind.Progress) { c.runs.heard(g, p) }
 	if !both || g.backs == nil {
-		_, err := near.hand.Do(ctx, g.order, heard)
+		_, err := near.worker.Do(ctx, g.order, heard)
 		return err
 	}
 	return c.measureBothWays(ctx, r, near, g, back, heard)
 }
 
 // failRuns keeps runs of which nothing was measured, with the reason.
-func (c *Controller) failRuns(near *agentState, g *goingRun, why error) {
-	outcome, reason := plan.Failed, why.Error()
+func (c *Controller) failRuns(near *agentState, g *activeRun, why error) {
+	outcome, reason := protocol.Failed, why.Error()
 	if errors.Is(why, context.Canceled) {
-		outcome, reason = plan.Cancelled, "stopped before it began"
+		outcome, reason = protocol.Cancelled, "stopped before it began"
 		if g.begun {
 			reason = kind.CutShort
 		}
 	}
-	u := plan.Upload{Agent: near.ID}
+	u := protocol.Upload{Agent: near.ID}
 	c.runs.mu.Lock()
 	for i, l := range g.order.Lanes {
 		if g.waits[l.Run] {
-			u.Made = append(u.Made, plan.Made{Run: l.Run, Watch: g.order.Watch, Path: l.Path, FarID: g.order.FarID, Kind: g.order.Kind, Version: g.order.Version, Lane: l.Lane,
+			u.Made = append(u.Made, protocol.Made{Run: l.Run, Watch: g.order.Watch, Path: l.Path, FarID: g.order.FarID, Kind: g.order.Kind, Version: g.order.Version, Lane: l.Lane,
 				Started: g.lanes[i].began, Ended: time.Now(), Outcome: outcome, Reason: reason})
 		}
 	}
@@ -418,14 +418,14 @@ func (c *Controller) failRuns(near *agentState, g *goingRun, why error) {
 }
 
 // over forgets what goes on no longer.
-func (x *runs) over(g *goingRun) {
+func (x *runs) over(g *activeRun) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	x.forget(g)
 }
 
 // freeLoad lets the next load run begin; the lock is held.
-func (x *runs) freeLoad(g *goingRun) {
+func (x *runs) freeLoad(g *activeRun) {
 	if g.load && g.begun {
 		x.rememberLoad(loadSpan{g.since, time.Now(), g.agents, g.sites})
 		g.begun, g.load = false, false
@@ -437,11 +437,11 @@ func (x *runs) freeLoad(g *goingRun) {
 }
 
 // came notes that the results of runs came.
-func (x *runs) came(list []plan.Made) {
+func (x *runs) came(list []protocol.Made) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	for _, m := range list {
-		g := x.going[m.Run]
+		g := x.active[m.Run]
 		if g == nil || !g.waits[m.Run] {
 			continue
 		}
@@ -458,7 +458,7 @@ func (x *runs) came(list []plan.Made) {
 func (c *Controller) StopRun(id ident.ID) bool {
 	c.runs.mu.Lock()
 	defer c.runs.mu.Unlock()
-	g := c.runs.going[id]
+	g := c.runs.active[id]
 	if g != nil {
 		g.cancel()
 	}
@@ -467,7 +467,7 @@ func (c *Controller) StopRun(id ident.ID) bool {
 
 // turn waits until no load run is at the same agents or on the same access; what is no
 // load run waits for none.
-func (c *Controller) turn(ctx context.Context, g *goingRun) error {
+func (c *Controller) turn(ctx context.Context, g *activeRun) error {
 	waited := false
 	for {
 		c.runs.mu.Lock()
@@ -500,10 +500,10 @@ func (c *Controller) turn(ctx context.Context, g *goingRun) error {
 }
 
 // noteBegun keeps when runs really began, behind those that they waited for.
-func (c *Controller) noteBegun(ctx context.Context, g *goingRun) {
-	u := plan.Upload{Agent: g.agents[0]}
+func (c *Controller) noteBegun(ctx context.Context, g *activeRun) {
+	u := protocol.Upload{Agent: g.agents[0]}
 	for _, l := range g.order.Lanes {
-		m := plan.Made{Run: l.Run, Watch: g.order.Watch, Path: l.Path, FarID: g.order.FarID, Kind: g.order.Kind, Version: g.order.Version, Lane: l.Lane, Started: g.since, Outcome: plan.Running}
+		m := protocol.Made{Run: l.Run, Watch: g.order.Watch, Path: l.Path, FarID: g.order.FarID, Kind: g.order.Kind, Version: g.order.Version, Lane: l.Lane, Started: g.since, Outcome: protocol.Running}
 		file(&u, g.kind, m, nil)
 		u.Made = append(u.Made, m)
 	}
@@ -513,8 +513,8 @@ func (c *Controller) noteBegun(ctx context.Context, g *goingRun) {
 }
 
 // inTheWay is called with the lock held.
-func (x *runs) inTheWay(g *goingRun) bool {
-	for _, other := range x.going {
+func (x *runs) inTheWay(g *activeRun) bool {
+	for _, other := range x.active {
 		if other != g && other.load && other.begun && (overlap(other.agents, g.agents) || overlap(other.sites, g.sites)) {
 			return true
 		}
@@ -526,7 +526,7 @@ func overlap[T comparable](a, b []T) bool {
 	return slices.ContainsFunc(a, func(x T) bool { return slices.Contains(b, x) })
 }
 
-// Standing is where an agent stands, as JSON; see plan.Stander.
+// Standing is where an agent stands, as JSON; see protocol.Stander.
 func (c *Controller) Standing(name string) (json.RawMessage, error) {
 	c.mu.RLock()
 	a, err := c.agentNamed(name)
@@ -534,11 +534,11 @@ func (c *Controller) Standing(name string) (json.RawMessage, error) {
 	switch {
 	case err != nil:
 		return nil, notThere(err)
-	case a.hand == nil:
+	case a.worker == nil:
 		return nil, fmt.Errorf("%w: agent %q is not running", ErrInvalid, name)
 	}
-	s, err := a.hand.Standing()
-	if errors.Is(err, plan.ErrNoStanding) {
+	s, err := a.worker.Standing()
+	if errors.Is(err, protocol.ErrNoStanding) {
 		err = fmt.Errorf("%w: %w", ErrInvalid, err)
 	}
 	return s, err

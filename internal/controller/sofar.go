@@ -10,7 +10,7 @@ import (
 	"woodlark.example/core/route"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 // soFar is how far a run is, and what is known of it while it goes on.
@@ -34,7 +34,7 @@ const mostTold = 100_000
 type LiveSecond struct{ Start, Length, There, Back float64 }
 
 // heard takes how far a run is.
-func (x *runs) heard(g *goingRun, p kind.Progress) {
+func (x *runs) heard(g *activeRun, p kind.Progress) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	if p.Lane < 0 || p.Lane >= len(g.lanes) {
@@ -88,11 +88,11 @@ type SoFar struct {
 func (c *Controller) SoFar(run ident.ID) (s SoFar, ok bool) {
 	c.runs.mu.Lock()
 	defer c.runs.mu.Unlock()
-	g := c.runs.going[run]
+	g := c.runs.active[run]
 	if g == nil {
 		return s, false
 	}
-	i := slices.IndexFunc(g.order.Lanes, func(l plan.RunLane) bool { return l.Run == run })
+	i := slices.IndexFunc(g.order.Lanes, func(l protocol.RunLane) bool { return l.Run == run })
 	l := &g.lanes[i]
 	s = SoFar{Done: l.done, Of: l.of, Says: l.says, Live: slices.Clone(l.live)}
 	switch {
@@ -136,14 +136,14 @@ func readingSoFar(l *soFar) (reading.Reading, []reading.Probe) {
 func (c *Controller) Heard(run ident.ID, after int) (more []any, over bool) {
 	c.runs.mu.Lock()
 	defer c.runs.mu.Unlock()
-	g := c.runs.going[run]
+	g := c.runs.active[run]
 	if g == nil {
 		over = true
 		if g = c.runs.was(run); g == nil {
 			return nil, true
 		}
 	}
-	i := slices.IndexFunc(g.order.Lanes, func(l plan.RunLane) bool { return l.Run == run })
+	i := slices.IndexFunc(g.order.Lanes, func(l protocol.RunLane) bool { return l.Run == run })
 	all := g.lanes[i].more
 	return slices.Clone(all[min(max(0, after), len(all)):]), over
 }

@@ -3,14 +3,14 @@ package controller
 import (
 	"context"
 
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 // Simulated is the kind of an agent that stands in a simulated network.
 const Simulated = "simulated"
 
 // compareSweeps notes how each sweep of an upload differs from the one before.
-func (c *Controller) compareSweeps(ctx context.Context, u *plan.Upload) error {
+func (c *Controller) compareSweeps(ctx context.Context, u *protocol.Upload) error {
 	for i := range u.Sweeps {
 		x := &u.Sweeps[i]
 		if x.Report == nil {

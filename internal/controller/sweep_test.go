@@ -11,7 +11,7 @@ import (
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/store/storetest"
 )
@@ -21,7 +21,7 @@ func sweepSpec(to ...string) controller.Spec {
 }
 
 // swept is a sweep in which some addresses answered within some milliseconds.
-func swept(t *testing.T, started time.Time, answered map[string]float64) plan.Sweep {
+func swept(t *testing.T, started time.Time, answered map[string]float64) protocol.Sweep {
 	t.Helper()
 	s, err := sweep.Parse([]string{"192.0.2.0/29"}, nil, sweep.Options{})
 	require.NoError(t, err)
@@ -32,7 +32,7 @@ func swept(t *testing.T, started time.Time, answered map[string]float64) plan.Sw
 			r.Hosts = append(r.Hosts, sweep.HostReport{Address: a, RTTMs: &ms})
 		}
 	}
-	return plan.Sweep{ID: ident.New(), Scope: s.Scope(), Started: started, Ended: started.Add(time.Second), Outcome: plan.Done, Report: r}
+	return protocol.Sweep{ID: ident.New(), Scope: s.Scope(), Started: started, Ended: started.Add(time.Second), Outcome: protocol.Done, Report: r}
 }
 
 func TestSweepsAreComparedWithTheOneBefore(t *testing.T) {
@@ -43,10 +43,10 @@ func TestSweepsAreComparedWithTheOneBefore(t *testing.T) {
 	start := time.Date(2026, 11, 23, 6, 0, 0, 0, time.UTC)
 	first := swept(t, start, map[string]float64{"192.0.2.1": 1, "192.0.2.2": 5, "192.0.2.3": 5})
 	second := swept(t, start.Add(time.Hour), map[string]float64{"192.0.2.1": 1.1, "192.0.2.3": 40, "192.0.2.4": 3})
-	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: agent, Sweeps: []plan.Sweep{first}}))
+	require.NoError(t, c.Upload(t.Context(), protocol.Upload{Agent: agent, Sweeps: []protocol.Sweep{first}}))
 	assert.Equal(t, controller.EventKind(kind.In("sweeps").News), (<-events).Kind)
-	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: agent, Sweeps: []plan.Sweep{second}}))
-	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: agent, Sweeps: []plan.Sweep{second}}), "it may come twice")
+	require.NoError(t, c.Upload(t.Context(), protocol.Upload{Agent: agent, Sweeps: []protocol.Sweep{second}}))
+	require.NoError(t, c.Upload(t.Context(), protocol.Upload{Agent: agent, Sweeps: []protocol.Sweep{second}}), "it may come twice")
 	list, err := c.Store().Sweeps(t.Context(), ident.ID{}, store.Page{Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, list, 2)
@@ -113,17 +113,17 @@ func TestASweepOnDemand(t *testing.T) {
 	runs, err := c.StartRuns(t.Context(), asking(t, "sweep", "quay", `{"exclude": ["192.0.2.1"], "via": "icmp,tcp:443"}`, "192.0.2.0/30"))
 	require.NoError(t, err)
 	require.Len(t, runs, 1)
-	assert.Equal(t, plan.Running, runs[0].Outcome)
+	assert.Equal(t, protocol.Running, runs[0].Outcome)
 	o := <-h.asked
 	assert.Contains(t, string(o.Spec), `"exclude":["192.0.2.1"]`)
 	kept, err := c.Store().Sweep(t.Context(), runs[0].ID)
 	require.NoError(t, err)
-	assert.Equal(t, plan.Running, kept.Outcome)
+	assert.Equal(t, protocol.Running, kept.Outcome)
 	assert.Equal(t, uint64(3), kept.Addresses)
 	require.NoError(t, c.Store().EndRunning(t.Context()))
 	kept, err = c.Store().Sweep(t.Context(), runs[0].ID)
 	require.NoError(t, err)
-	assert.Equal(t, plan.Failed, kept.Outcome)
+	assert.Equal(t, protocol.Failed, kept.Outcome)
 	_, err = c.StartRuns(t.Context(), asking(t, "sweep", "nobody", "", "192.0.2.0/30"))
 	require.ErrorIs(t, err, controller.ErrInvalid)
 }

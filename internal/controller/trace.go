@@ -7,7 +7,7 @@ import (
 
 	"woodlark.example/core/finding"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
@@ -22,7 +22,7 @@ func (c *Controller) standsAt(target string, besides *agentState) (*agentState, 
 	defer c.mu.RUnlock()
 	var near *agentState
 	for _, a := range c.agents {
-		if a == besides || a.hand == nil || a.Address == "" {
+		if a == besides || a.worker == nil || a.Address == "" {
 			continue
 		}
 		if a.isAt(target) {
@@ -39,14 +39,14 @@ func (c *Controller) standsAt(target string, besides *agentState) (*agentState, 
 }
 
 // compareTraces lays each trace of an upload beside the usual route of its lane.
-func (c *Controller) compareTraces(ctx context.Context, u *plan.Upload) error {
+func (c *Controller) compareTraces(ctx context.Context, u *protocol.Upload) error {
 	for i := range u.Traces {
 		x := &u.Traces[i]
 		if x.Report == nil {
 			continue
 		}
 		x.Report.Own(c.options.Owners)
-		if x.Outcome != plan.Done {
+		if x.Outcome != protocol.Done {
 			continue
 		}
 		lane := store.LaneOf(u.Agent, x.Target, x.Family, x.Via)

@@ -12,7 +12,7 @@ import (
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store/storetest"
 )
 
@@ -21,12 +21,12 @@ func traceSpec(to ...string) controller.Spec {
 }
 
 // passed is a trace over hops.
-func passed(at time.Time, ms float64, hops ...string) plan.Trace {
+func passed(at time.Time, ms float64, hops ...string) protocol.Trace {
 	r := &finding.TraceReport{Target: "terminal.holm.example", Address: hops[len(hops)-1], StartedAt: at, Reached: true, RTTMs: &ms, Findings: []finding.Finding{}}
 	for i, a := range hops {
 		r.Hops = append(r.Hops, finding.HopReport{TTL: i + 1, Address: a, Probes: 10, Answered: 10, Nodes: []finding.NodeReport{{Address: a, Flows: 6, Share: 1}}})
 	}
-	return plan.Trace{ID: ident.New(), Target: r.Target, Family: 4, Via: "icmp", Started: at, Ended: at, Outcome: plan.Done, Report: r}
+	return protocol.Trace{ID: ident.New(), Target: r.Target, Family: 4, Via: "icmp", Started: at, Ended: at, Outcome: protocol.Done, Report: r}
 }
 
 func TestTracesAreComparedWithTheUsualRoute(t *testing.T) {
@@ -35,16 +35,16 @@ func TestTracesAreComparedWithTheUsualRoute(t *testing.T) {
 	events, stop := c.Listen()
 	defer stop()
 	start := time.Now().Add(-24 * time.Hour)
-	var list []plan.Trace
+	var list []protocol.Trace
 	for i := range 4 {
 		list = append(list, passed(start.Add(time.Duration(i)*time.Hour), 6.5, "192.0.2.1", "203.0.113.25", "203.0.113.26"))
 	}
 	for _, x := range list {
-		require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: agent, Traces: []plan.Trace{x}}))
+		require.NoError(t, c.Upload(t.Context(), protocol.Upload{Agent: agent, Traces: []protocol.Trace{x}}))
 		assert.Equal(t, controller.EventKind(kind.In("traces").News), (<-events).Kind)
 	}
 	later := passed(start.Add(5*time.Hour), 24, "192.0.2.1", "203.0.113.33", "203.0.113.25", "203.0.113.26")
-	require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: agent, Traces: []plan.Trace{later}}))
+	require.NoError(t, c.Upload(t.Context(), protocol.Upload{Agent: agent, Traces: []protocol.Trace{later}}))
 
 	fourth, err := c.Store().Trace(t.Context(), list[3].ID)
 	require.NoError(t, err)
@@ -106,11 +106,11 @@ func TestTraceOnDemand(t *testing.T) {
 	list, err := c.StartRuns(t.Context(), asking(t, "trace", "quay", "", "terminal.holm.example"))
 	require.NoError(t, err)
 	require.Len(t, list, 1)
-	assert.Equal(t, plan.Running, list[0].Outcome)
+	assert.Equal(t, protocol.Running, list[0].Outcome)
 	assert.EqualValues(t, 6, list[0].Family, "as it resolves at the agent")
 	kept, err := c.Store().Trace(t.Context(), list[0].ID)
 	require.NoError(t, err)
-	assert.Equal(t, plan.Running, kept.Outcome)
+	assert.Equal(t, protocol.Running, kept.Outcome)
 	w, err := c.SaveWatch(t.Context(), ident.ID{}, "routes", traceSpec("terminal.holm.example", "app.ticketing.example").WithDefaults(), false)
 	require.NoError(t, err)
 	require.Len(t, h.standing, 1)

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
@@ -23,7 +23,7 @@ type troubles struct {
 
 // known takes what was told of an agent before this start.
 func (t *troubles) known(a store.Agent) {
-	var h plan.Health
+	var h protocol.Health
 	if a.Health == nil || json.Unmarshal([]byte(*a.Health), &h) != nil {
 		return
 	}

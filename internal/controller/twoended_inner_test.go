@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/probe/near"
+	"woodlark.example/internal/probe/nearend"
 )
 
 // TestSecondsOfARunThatGoesOn: rates from counts so far; a run that begins anew begins
@@ -15,7 +15,7 @@ import (
 func TestSecondsOfARunThatGoesOn(t *testing.T) {
 	x := &soFar{}
 	note := func(elapsed time.Duration, there, back int64, anew bool) {
-		x.second(near.Progress{Elapsed: elapsed, There: there, Back: back}, anew)
+		x.second(nearend.Progress{Elapsed: elapsed, There: there, Back: back}, anew)
 	}
 	note(time.Second, 1_000_000, 0, true)
 	note(3*time.Second, 5_000_000, 250_000, false)
@@ -33,7 +33,7 @@ func TestLoadRunsAreComparedByTime(t *testing.T) {
 	agent, other := ident.New(), ident.New()
 	now := time.Now()
 	c := &Controller{}
-	c.runs.going = map[ident.ID]*goingRun{ident.New(): {agents: []ident.ID{agent}, sites: []string{"Holm"}, load: true, begun: true, since: now.Add(-time.Minute)}}
+	c.runs.active = map[ident.ID]*activeRun{ident.New(): {agents: []ident.ID{agent}, sites: []string{"Holm"}, load: true, begun: true, since: now.Add(-time.Minute)}}
 	c.runs.rememberLoad(loadSpan{from: now.Add(-5 * time.Hour), to: now.Add(-5*time.Hour + 10*time.Second), agents: []ident.ID{agent}})
 	for _, x := range []struct {
 		name string

@@ -13,34 +13,34 @@ import (
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/remote"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/store/storetest"
 )
 
-// loader is a hand whose load runs last until they are let go.
+// loader is a worker whose load runs last until they are let go.
 type loader struct {
-	hand
+	worker
 	c     *controller.Controller
-	began chan plan.RunOrder
+	began chan protocol.RunOrder
 	goes  chan struct{}
 	mu    *sync.Mutex
 	now   *int
 	most  *int
 }
 
-func (l *loader) Do(ctx context.Context, o plan.RunOrder, heard func(kind.Progress)) ([]plan.Made, error) {
+func (l *loader) Do(ctx context.Context, o protocol.RunOrder, heard func(kind.Progress)) ([]protocol.Made, error) {
 	l.mu.Lock()
 	*l.now++
 	*l.most = max(*l.most, *l.now)
 	l.mu.Unlock()
 	l.began <- o
-	outcome, reason := plan.Done, ""
+	outcome, reason := protocol.Done, ""
 	select {
 	case <-l.goes:
 	case <-ctx.Done():
-		outcome, reason = plan.Cancelled, "stopped"
+		outcome, reason = protocol.Cancelled, "stopped"
 	}
 	l.mu.Lock()
 	*l.now--
@@ -50,16 +50,16 @@ func (l *loader) Do(ctx context.Context, o plan.RunOrder, heard func(kind.Progre
 	if err != nil {
 		return nil, err
 	}
-	return nil, l.c.Upload(context.Background(), plan.Upload{Agent: r.AgentID, Made: []plan.Made{{Run: r.ID, Watch: o.Watch, FarID: o.FarID, Kind: o.Kind, Version: 1, Lane: o.Lanes[0].Lane, Started: time.Now(), Ended: time.Now(),
+	return nil, l.c.Upload(context.Background(), protocol.Upload{Agent: r.AgentID, Made: []protocol.Made{{Run: r.ID, Watch: o.Watch, FarID: o.FarID, Kind: o.Kind, Version: 1, Lane: o.Lanes[0].Lane, Started: time.Now(), Ended: time.Now(),
 		Outcome: outcome, Reason: reason, Figures: kind.Figures{ThereBps: &bps, SentBytes: 1000}, Body: []byte(`{"directions": [], "findings": []}`)}}})
 }
 
 func harbour(t *testing.T, sites map[string]string) (*controller.Controller, *loader) {
 	c, err := controller.New(t.Context(), controller.Options{Store: storetest.New(t), Zone: time.UTC})
 	require.NoError(t, err)
-	l := &loader{c: c, began: make(chan plan.RunOrder, 10), goes: make(chan struct{}), mu: &sync.Mutex{}, now: new(int), most: new(int)}
+	l := &loader{c: c, began: make(chan protocol.RunOrder, 10), goes: make(chan struct{}), mu: &sync.Mutex{}, now: new(int), most: new(int)}
 	for name, site := range sites {
-		require.NoError(t, c.AddAgent(t.Context(), store.Agent{Name: name, Site: site, Kind: "builtin"}, func(ident.ID) (plan.Hand, error) { return l, nil }))
+		require.NoError(t, c.AddAgent(t.Context(), store.Agent{Name: name, Site: site, Kind: "builtin"}, func(ident.ID) (protocol.Worker, error) { return l, nil }))
 	}
 	return c, l
 }
@@ -83,7 +83,7 @@ func ended(t *testing.T, c *controller.Controller, id ident.ID) store.TwoEnded {
 	require.Eventually(t, func() bool {
 		var err error
 		x, err = c.Store().TwoEndedByID(t.Context(), id)
-		return err == nil && x.Outcome != plan.Running
+		return err == nil && x.Outcome != protocol.Running
 	}, 20*time.Second, 5*time.Millisecond)
 	return x
 }
@@ -117,7 +117,7 @@ func TestLoadRunsWaitForEachOther(t *testing.T) {
 	}
 	for _, id := range append(waiting, first.ID, other.ID, beside.ID) {
 		x := ended(t, c, id)
-		assert.Equal(t, plan.Done, x.Outcome, x.Reason)
+		assert.Equal(t, protocol.Done, x.Outcome, x.Reason)
 		assert.InDelta(t, 8e6, *x.ThereBps, 1)
 	}
 	assert.LessOrEqual(t, *l.most, 3, "two load runs that share nothing, and the stream")
@@ -132,16 +132,16 @@ func TestWhatALoadRunDisturbsIsMarked(t *testing.T) {
 	x := started(t, c, loadOf(t, "quay", "holm"))
 	<-l.began
 	at := time.Now().Truncate(time.Minute)
-	var list []plan.Record
+	var list []protocol.Record
 	for i, from := range []string{"quay", "desk", "pier"} {
-		one := []plan.Record{minute(paths[i], at, 10*time.Millisecond, 0)}
-		require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: named(c, from), Readings: one}))
+		one := []protocol.Record{minute(paths[i], at, 10*time.Millisecond, 0)}
+		require.NoError(t, c.Upload(t.Context(), protocol.Upload{Agent: named(c, from), Readings: one}))
 		list = append(list, one...)
 	}
 	l.goes <- struct{}{}
 	ended(t, c, x.ID)
 	for i, disturbed := range []bool{true, true, false} {
-		assert.Equal(t, disturbed, list[i].Flags&plan.Disturbed != 0, "%d", i)
+		assert.Equal(t, disturbed, list[i].Flags&protocol.Disturbed != 0, "%d", i)
 		loads, err := c.LoadsBeside(t.Context(), paths[i], at.Add(-time.Hour), at.Add(time.Hour))
 		require.NoError(t, err)
 		assert.Equal(t, disturbed, len(loads) == 1, "%d", i)
@@ -174,12 +174,12 @@ func TestTwoEndsThatCannotBe(t *testing.T) {
 	ended(t, c, x.ID)
 	spent.Budget = 500 // the run before says that it sent 1,000 bytes
 	over := ended(t, c, started(t, c, spent).ID)
-	assert.Equal(t, plan.Failed, over.Outcome)
+	assert.Equal(t, protocol.Failed, over.Outcome)
 	assert.Contains(t, over.Reason, "within a day")
 	x = started(t, c, loadOf(t, "quay", "holm"))
 	<-l.began
 	assert.True(t, c.StopRun(x.ID))
-	assert.Equal(t, plan.Cancelled, ended(t, c, x.ID).Outcome)
+	assert.Equal(t, protocol.Cancelled, ended(t, c, x.ID).Outcome)
 	require.Eventually(t, func() bool { return !c.StopRun(x.ID) }, 10*time.Second, time.Millisecond)
 }
 
@@ -201,7 +201,7 @@ func TestRunsEndWithTheService(t *testing.T) {
 	require.NoError(t, <-over)
 	kept, err := c.Store().Run(t.Context(), x.ID)
 	require.NoError(t, err)
-	assert.Equal(t, plan.Cancelled, kept.Outcome, "who ends waits for what goes on")
+	assert.Equal(t, protocol.Cancelled, kept.Outcome, "who ends waits for what goes on")
 	_, err = c.StartRuns(t.Context(), loadOf(t, "quay", "holm"))
 	assert.ErrorContains(t, err, "is being stopped")
 }
@@ -220,13 +220,13 @@ func TestInvites(t *testing.T) {
 	assert.Equal(t, "Holm", a.Site)
 	_, err = c.Join(t.Context(), remote.JoinRequest{Code: code, Name: "pier2"}, "")
 	require.ErrorContains(t, err, "it was used on")
-	_, hand, ok := c.ByKey(a.Key)
+	_, worker, ok := c.ByKey(a.Key)
 	require.True(t, ok)
 	_, _, ok = c.ByKey("another")
 	assert.False(t, ok)
-	require.NoError(t, c.NoteHealth(t.Context(), a.ID, plan.Health{Version: "9", HeldBack: 3}))
-	assert.Equal(t, 3, hand.HeldBack())
-	line, ctx, ok := hand.Connect(t.Context())
+	require.NoError(t, c.NoteHealth(t.Context(), a.ID, protocol.Health{Version: "9", HeldBack: 3}))
+	assert.Equal(t, 3, worker.HeldBack())
+	line, ctx, ok := worker.Connect(t.Context())
 	require.True(t, ok)
 	assert.NotNil(t, line)
 	require.Error(t, c.RemoveAgent(t.Context(), "quay"), "it is inside the service")
@@ -234,7 +234,7 @@ func TestInvites(t *testing.T) {
 	<-ctx.Done()
 	_, _, ok = c.ByKey(a.Key)
 	assert.False(t, ok, "locked out at once")
-	_, _, ok = hand.Connect(t.Context())
+	_, _, ok = worker.Connect(t.Context())
 	assert.False(t, ok)
 	for _, lasts := range []time.Duration{time.Second, 90 * 24 * time.Hour} {
 		_, _, err = c.Invite(t.Context(), "", "", "", lasts)
@@ -258,28 +258,28 @@ func TestAResultThatComesLate(t *testing.T) {
 	require.NoError(t, c.Store().EndRunning(t.Context()))
 	cut, err := c.Store().Run(t.Context(), x.ID)
 	require.NoError(t, err)
-	assert.Equal(t, plan.Failed, cut.Outcome)
+	assert.Equal(t, protocol.Failed, cut.Outcome)
 	bps := 5e6
-	late := plan.Made{Run: x.ID, FarID: o.FarID, Kind: "throughput", Version: 1, Lane: o.Lanes[0].Lane, Started: time.Now().Add(-time.Minute), Ended: time.Now(), Outcome: plan.Done,
+	late := protocol.Made{Run: x.ID, FarID: o.FarID, Kind: "throughput", Version: 1, Lane: o.Lanes[0].Lane, Started: time.Now().Add(-time.Minute), Ended: time.Now(), Outcome: protocol.Done,
 		Figures: kind.Figures{ThereBps: &bps, SentBytes: 1000}, Body: []byte(`{"directions": [], "findings": []}`)}
-	require.ErrorIs(t, c.Upload(t.Context(), plan.Upload{Agent: agent("holm"), Made: []plan.Made{late}}), plan.ErrRefused)
+	require.ErrorIs(t, c.Upload(t.Context(), protocol.Upload{Agent: agent("holm"), Made: []protocol.Made{late}}), protocol.ErrRefused)
 	other := late
 	other.Kind = "stream"
-	require.ErrorIs(t, c.Upload(t.Context(), plan.Upload{Agent: agent("quay"), Made: []plan.Made{other}}), plan.ErrRefused)
+	require.ErrorIs(t, c.Upload(t.Context(), protocol.Upload{Agent: agent("quay"), Made: []protocol.Made{other}}), protocol.ErrRefused)
 	for range 2 { // an upload may come twice
-		require.NoError(t, c.Upload(t.Context(), plan.Upload{Agent: agent("quay"), Made: []plan.Made{late}}))
+		require.NoError(t, c.Upload(t.Context(), protocol.Upload{Agent: agent("quay"), Made: []protocol.Made{late}}))
 	}
 	kept, err := c.Store().Run(t.Context(), x.ID)
 	require.NoError(t, err)
-	assert.Equal(t, plan.Done, kept.Outcome)
+	assert.Equal(t, protocol.Done, kept.Outcome)
 	two, err := c.Store().TwoEndedByID(t.Context(), x.ID)
 	require.NoError(t, err)
-	assert.Equal(t, plan.Done, two.Outcome)
+	assert.Equal(t, protocol.Done, two.Outcome)
 	assert.NotEmpty(t, two.Body)
 	l.goes <- struct{}{}
-	for text, bad := range map[string]plan.Made{"unknown kind": {Run: ident.New(), Kind: "dowse", Started: time.Now(), Outcome: plan.Done}, "unknown version 9": {Run: ident.New(), Kind: "stream", Version: 9, Started: time.Now(), Outcome: plan.Done, Body: []byte(`{}`)}} {
-		err := c.Upload(t.Context(), plan.Upload{Agent: agent("quay"), Made: []plan.Made{bad}})
-		assert.ErrorIs(t, err, plan.ErrRefused, text)
+	for text, bad := range map[string]protocol.Made{"unknown kind": {Run: ident.New(), Kind: "dowse", Started: time.Now(), Outcome: protocol.Done}, "unknown version 9": {Run: ident.New(), Kind: "stream", Version: 9, Started: time.Now(), Outcome: protocol.Done, Body: []byte(`{}`)}} {
+		err := c.Upload(t.Context(), protocol.Upload{Agent: agent("quay"), Made: []protocol.Made{bad}})
+		assert.ErrorIs(t, err, protocol.ErrRefused, text)
 		assert.ErrorContains(t, err, text)
 	}
 }

@@ -10,16 +10,16 @@ import (
 
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
 const uploadTime = 15 * time.Second
 
 // Upload takes what an agent measured: it keeps it, judges it and tells the
-// listeners. On an error nothing is kept; it wraps plan.ErrRefused when the same would be
+// listeners. On an error nothing is kept; it wraps protocol.ErrRefused when the same would be
 // refused again.
-func (c *Controller) Upload(ctx context.Context, u plan.Upload) error {
+func (c *Controller) Upload(ctx context.Context, u protocol.Upload) error {
 	// A database that does not answer is not waited for: the agent holds back better.
 	ctx, cancel := context.WithTimeout(ctx, uploadTime)
 	defer cancel()
@@ -33,7 +33,7 @@ func (c *Controller) Upload(ctx context.Context, u plan.Upload) error {
 		c.noteAway(err)
 	}
 	if errors.Is(err, ErrInvalid) || errors.Is(err, store.ErrUnfit) {
-		return fmt.Errorf("%w: %w", plan.ErrRefused, err)
+		return fmt.Errorf("%w: %w", protocol.ErrRefused, err)
 	}
 	if err != nil {
 		return err
@@ -45,7 +45,7 @@ func (c *Controller) Upload(ctx context.Context, u plan.Upload) error {
 }
 
 // keep compares what is in an upload with what is known, marks it, and stores it.
-func (c *Controller) keep(ctx context.Context, u *plan.Upload) error {
+func (c *Controller) keep(ctx context.Context, u *protocol.Upload) error {
 	c.fill(u)
 
 	if err := c.compareSweeps(ctx, u); err != nil {
@@ -60,8 +60,8 @@ func (c *Controller) keep(ctx context.Context, u *plan.Upload) error {
 }
 
 // judge judges the paths by the readings of an upload, and tells the listeners.
-func (c *Controller) judge(ctx context.Context, u plan.Upload) {
-	slices.SortStableFunc(u.Readings, func(a, b plan.Record) int { return a.Reading.At.Compare(b.Reading.At) })
+func (c *Controller) judge(ctx context.Context, u protocol.Upload) {
+	slices.SortStableFunc(u.Readings, func(a, b protocol.Record) int { return a.Reading.At.Compare(b.Reading.At) })
 	var episodes []store.Episode
 	changed := map[ident.ID]bool{}
 	var moved []*pathState // paths whose episodes or routes changed
@@ -115,8 +115,8 @@ func (c *Controller) judge(ctx context.Context, u plan.Upload) {
 
 // takeTrace takes in the route that a trace found, on all paths that it is the way of. It
 // returns the episodes to be kept, and the paths whose route became another.
-func (c *Controller) takeTrace(agent ident.ID, t plan.Trace) (keep []store.Episode, moved []*pathState) {
-	if t.Report == nil || t.Outcome != plan.Done {
+func (c *Controller) takeTrace(agent ident.ID, t protocol.Trace) (keep []store.Episode, moved []*pathState) {
+	if t.Report == nil || t.Outcome != protocol.Done {
 		return nil, nil
 	}
 	c.devices.note(t.Report)
@@ -220,7 +220,7 @@ func (c *Controller) Notify(ctx context.Context, kind, text string) {
 // without a pause and were not, the service being down. Of periodic watches the agent
 // tells itself.
 func (c *Controller) noteGaps(ctx context.Context, agent ident.ID, now time.Time) {
-	var u plan.Upload
+	var u protocol.Upload
 	c.mu.RLock()
 	for _, w := range c.watches {
 		if w.Paused || w.Spec.Every > 0 {
@@ -236,7 +236,7 @@ func (c *Controller) noteGaps(ctx context.Context, agent ident.ID, now time.Time
 			if end.IsZero() || now.Sub(end) < 2*time.Minute {
 				continue
 			}
-			u.Runs = append(u.Runs, plan.Run{ID: ident.New(), Watch: w.ID, Path: id, Started: end, Ended: now, Outcome: plan.Missed, Reason: "the service was not running"})
+			u.Runs = append(u.Runs, protocol.Run{ID: ident.New(), Watch: w.ID, Path: id, Started: end, Ended: now, Outcome: protocol.Missed, Reason: "the service was not running"})
 		}
 	}
 	c.mu.RUnlock()
@@ -254,8 +254,8 @@ func (c *Controller) HeldBack() int {
 	defer c.mu.RUnlock()
 	n := 0
 	for _, a := range c.agents {
-		if a.hand != nil {
-			n += a.hand.HeldBack()
+		if a.worker != nil {
+			n += a.worker.HeldBack()
 		}
 	}
 	return n

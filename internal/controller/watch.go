@@ -10,7 +10,7 @@ import (
 
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
@@ -132,14 +132,14 @@ func (c *Controller) pathsOf(ctx context.Context, spec Spec) ([]ident.ID, error)
 
 // locate finds all addresses of the names of a watch, where they are measured from.
 func (c *Controller) locate(ctx context.Context, a *agentState, k *kind.Kind, spec Spec) ([]kind.Lane, error) {
-	if a.hand == nil {
+	if a.worker == nil {
 		return nil, fmt.Errorf("%w: agent %q is not running, and only there it is known which addresses the names have", ErrInvalid, a.Name)
 	}
 	how, err := k.Encode(spec.How)
 	if err != nil {
 		return nil, err
 	}
-	lanes, err := a.hand.Locate(ctx, plan.LocateOrder{Kind: k.Name, Version: k.Version, Spec: how, Targets: spec.To})
+	lanes, err := a.worker.Locate(ctx, protocol.LocateOrder{Kind: k.Name, Version: k.Version, Spec: how, Targets: spec.To})
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrInvalid, err)
 	}

@@ -10,7 +10,7 @@ import (
 	"strings"
 
 	"woodlark.example/internal/network"
-	"woodlark.example/internal/probe/near"
+	"woodlark.example/internal/probe/nearend"
 	"woodlark.example/internal/probe/session"
 	"woodlark.example/wire"
 )
@@ -65,9 +65,9 @@ func Address(ctx context.Context, n network.Network, name string, f wire.Family)
 }
 
 // Near makes ready to measure with the far end of a lane.
-func (j *Job) Near(ctx context.Context, lane int, f Family, source Addr, usual uint16) (near.Options, error) {
+func (j *Job) Near(ctx context.Context, lane int, f Family, source Addr, usual uint16) (nearend.Options, error) {
 	if _, ok := j.Network.(network.Streams); !ok {
-		return near.Options{}, errors.New("this host has no streams to a far end")
+		return nearend.Options{}, errors.New("this host has no streams to a far end")
 	}
 	target := j.Far.Address
 	if target == "" {
@@ -75,17 +75,17 @@ func (j *Job) Near(ctx context.Context, lane int, f Family, source Addr, usual u
 	}
 	name, port, err := SplitPort(target, usual)
 	if err != nil {
-		return near.Options{}, err
+		return nearend.Options{}, err
 	}
 	addr, err := Address(ctx, j.Network, name, f.One())
 	if err != nil {
-		return near.Options{}, err
+		return nearend.Options{}, err
 	}
-	return near.Options{Network: j.Network, To: netip.AddrPortFrom(addr, port), Key: j.Far.Key, KeyName: j.Far.KeyName, Wall: j.Wall, End: j.End, Source: source.Addr}, nil
+	return nearend.Options{Network: j.Network, To: netip.AddrPortFrom(addr, port), Key: j.Far.Key, KeyName: j.Far.KeyName, Wall: j.Wall, End: j.End, Source: source.Addr}, nil
 }
 
 // TellEnds tells how far a measurement with two ends is; the step is which of its runs goes on.
-func (j *Job) TellEnds(lane int, step string, p near.Progress) {
+func (j *Job) TellEnds(lane int, step string, p nearend.Progress) {
 	j.Tell(Progress{Lane: lane, Done: min(p.Elapsed, p.Length).Milliseconds(), Of: p.Length.Milliseconds(), Says: step, More: p})
 }
 
@@ -93,7 +93,7 @@ func (j *Job) TellEnds(lane int, step string, p near.Progress) {
 // stopped cancelled, and what was measured until then is kept.
 func (o *Outcome) Close(complete bool, problem string) {
 	switch o.State = Done; {
-	case problem == near.Stopped:
+	case problem == nearend.Stopped:
 		o.State, o.Reason = Cancelled, problem
 	case !complete:
 		o.State, o.Reason = Failed, problem
@@ -101,7 +101,7 @@ func (o *Outcome) Close(complete bool, problem string) {
 }
 
 // Bytes is the More of a progress between two ends: what arrived so far.
-type Bytes = near.Progress
+type Bytes = nearend.Progress
 
 // KeyFrom is the key of a far end by the words that both ends share.
 func KeyFrom(words string) []byte { return session.KeyFrom(words) }

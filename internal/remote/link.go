@@ -19,7 +19,7 @@ import (
 
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 // Link is an agent's side: it holds the connection to the service.
@@ -27,7 +27,7 @@ type Link struct {
 	Base   string // of the service, such as https://woodlark.northquay.example
 	Key    string
 	Log    *slog.Logger
-	Health func() plan.Health
+	Health func() protocol.Health
 	// Trust are the authorities whose certificates are taken; those of this machine when nil.
 	Trust *x509.CertPool
 
@@ -36,7 +36,7 @@ type Link struct {
 	etag  string
 	mu    sync.Mutex
 	going map[ident.ID]context.CancelFunc
-	out   chan plan.Reply
+	out   chan protocol.Reply
 }
 
 // ErrLockedOut is wrapped when the service does not know the agent's key any more.
@@ -131,7 +131,7 @@ func (l *Link) request(ctx context.Context, method, path string, body any) (*htt
 		case http.StatusRequestTimeout, http.StatusTooManyRequests: // of the moment
 		default:
 			if answer.StatusCode < 500 {
-				err = fmt.Errorf("%w: %w", plan.ErrRefused, err)
+				err = fmt.Errorf("%w: %w", protocol.ErrRefused, err)
 			}
 		}
 		return nil, err
@@ -156,13 +156,13 @@ func (l *Link) call(ctx context.Context, method, path string, body, into any) er
 	return nil
 }
 
-// Upload hands over what was measured; see plan.Service.
-func (l *Link) Upload(ctx context.Context, u plan.Upload) error {
+// Upload hands over what was measured; see protocol.Service.
+func (l *Link) Upload(ctx context.Context, u protocol.Upload) error {
 	return l.call(ctx, http.MethodPost, "/uploads", u, nil)
 }
 
 // fetch brings the plan if it is another.
-func (l *Link) fetch(ctx context.Context, hand plan.Hand) error {
+func (l *Link) fetch(ctx context.Context, worker protocol.Worker) error {
 	ctx, cancel := context.WithTimeout(ctx, callTime)
 	defer cancel()
 	answer, err := l.request(ctx, http.MethodGet, "/plan", nil)
@@ -173,19 +173,19 @@ func (l *Link) fetch(ctx context.Context, hand plan.Hand) error {
 	if answer.StatusCode == http.StatusNotModified {
 		return nil
 	}
-	var p plan.Plan
+	var p protocol.Plan
 	if err := json.NewDecoder(answer.Body).Decode(&p); err != nil {
 		return fmt.Errorf("read the plan: %w", err)
 	}
 	l.etag = answer.Header.Get("ETag")
-	hand.SetPlan(p)
+	worker.SetPlan(p)
 	return nil
 }
 
 // Run holds the connection until ctx ends or the agent is locked out, which is the
 // error then. While the service is away the agent goes on by the plan that it has.
-func (l *Link) Run(ctx context.Context, hand plan.Hand) error {
-	l.going, l.out = map[ident.ID]context.CancelFunc{}, make(chan plan.Reply, 4096)
+func (l *Link) Run(ctx context.Context, worker protocol.Worker) error {
+	l.going, l.out = map[ident.ID]context.CancelFunc{}, make(chan protocol.Reply, 4096)
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	var beside sync.WaitGroup
@@ -197,7 +197,7 @@ func (l *Link) Run(ctx context.Context, hand plan.Hand) error {
 	away := false
 	for ctx.Err() == nil {
 		began := time.Now()
-		err := l.hold(ctx, hand, &away)
+		err := l.hold(ctx, worker, &away)
 		if errors.Is(err, ErrLockedOut) {
 			return err
 		}
@@ -221,8 +221,8 @@ func (l *Link) Run(ctx context.Context, hand plan.Hand) error {
 }
 
 // hold fetches the plan and takes commands as long as the connection stands.
-func (l *Link) hold(ctx context.Context, hand plan.Hand, away *bool) error {
-	if err := l.fetch(ctx, hand); err != nil {
+func (l *Link) hold(ctx context.Context, worker protocol.Worker, away *bool) error {
+	if err := l.fetch(ctx, worker); err != nil {
 		return err
 	}
 	ctx, cancel := context.WithCancel(ctx)
@@ -242,17 +242,17 @@ func (l *Link) hold(ctx context.Context, hand plan.Hand, away *bool) error {
 	lines.Buffer(nil, 16<<20)
 	for lines.Scan() {
 		watchdog.Reset(quiet)
-		var c plan.Command
+		var c protocol.Command
 		if err := json.Unmarshal(lines.Bytes(), &c); err != nil {
 			return fmt.Errorf("read a command: %w", err)
 		}
 		switch c.Kind {
-		case plan.StillThere:
-		case plan.FetchPlan:
-			if err := l.fetch(ctx, hand); err != nil {
+		case protocol.StillThere:
+		case protocol.FetchPlan:
+			if err := l.fetch(ctx, worker); err != nil {
 				return err
 			}
-		case plan.StopCommand:
+		case protocol.StopCommand:
 			var id ident.ID
 			if json.Unmarshal(c.Body, &id) == nil {
 				l.mu.Lock()
@@ -262,7 +262,7 @@ func (l *Link) hold(ctx context.Context, hand plan.Hand, away *bool) error {
 				l.mu.Unlock()
 			}
 		default:
-			l.begin(c, hand)
+			l.begin(c, worker)
 		}
 	}
 	if err := errors.Join(lines.Err(), ctx.Err()); err != nil {
@@ -273,15 +273,15 @@ func (l *Link) hold(ctx context.Context, hand plan.Hand, away *bool) error {
 
 // begin carries out a command beside others. It outlives the connection: what it
 // measures is uploaded all the same.
-func (l *Link) begin(c plan.Command, hand plan.Hand) {
+func (l *Link) begin(c protocol.Command, worker protocol.Worker) {
 	ctx, cancel := context.WithTimeout(context.Background(), max(c.Limit, time.Second))
 	l.mu.Lock()
 	l.going[c.ID] = cancel
 	l.mu.Unlock()
 	go func() {
 		defer cancel()
-		body, err := l.carryOut(ctx, c, hand)
-		r := plan.Reply{Command: c.ID, Last: true}
+		body, err := l.carryOut(ctx, c, worker)
+		r := protocol.Reply{Command: c.ID, Last: true}
 		if err != nil {
 			r.Error = err.Error()
 		} else if r.Body, err = json.Marshal(body); err != nil {
@@ -301,12 +301,12 @@ func (l *Link) tell(id ident.ID, body any) {
 		return
 	}
 	select {
-	case l.out <- plan.Reply{Command: id, Body: b}:
+	case l.out <- protocol.Reply{Command: id, Body: b}:
 	default:
 	}
 }
 
-func (l *Link) carryOut(ctx context.Context, c plan.Command, hand plan.Hand) (any, error) {
+func (l *Link) carryOut(ctx context.Context, c protocol.Command, worker protocol.Worker) (any, error) {
 	read := func(into any) error {
 		if err := json.Unmarshal(c.Body, into); err != nil {
 			return fmt.Errorf("this agent (an older one?) does not understand the order: %w", err)
@@ -314,32 +314,32 @@ func (l *Link) carryOut(ctx context.Context, c plan.Command, hand plan.Hand) (an
 		return nil
 	}
 	switch c.Kind {
-	case plan.DoRun:
-		var o plan.RunOrder
+	case protocol.DoRun:
+		var o protocol.RunOrder
 		if err := read(&o); err != nil {
 			return nil, err
 		}
-		return hand.Do(ctx, o, func(p kind.Progress) {
+		return worker.Do(ctx, o, func(p kind.Progress) {
 			more, err := json.Marshal(p.More)
 			if err != nil || p.More == nil {
 				more = nil
 			}
-			l.tell(c.ID, []plan.HeardRun{{Lane: p.Lane, Done: p.Done, Of: p.Of, Says: p.Says, More: more}})
+			l.tell(c.ID, []protocol.HeardRun{{Lane: p.Lane, Done: p.Done, Of: p.Of, Says: p.Says, More: more}})
 		})
-	case plan.DoLocate:
-		var o plan.LocateOrder
+	case protocol.DoLocate:
+		var o protocol.LocateOrder
 		if err := read(&o); err != nil {
 			return nil, err
 		}
-		return hand.Locate(ctx, o)
-	case plan.TellState:
-		return hand.Standing()
-	case plan.ExpectGuest:
-		var t plan.Ticket
+		return worker.Locate(ctx, o)
+	case protocol.TellState:
+		return worker.Standing()
+	case protocol.ExpectGuest:
+		var t protocol.Ticket
 		if err := read(&t); err != nil {
 			return nil, err
 		}
-		return hand.Expect(t)
+		return worker.Expect(t)
 	}
 	return nil, fmt.Errorf("this agent (an older one?) does not know the command %q", c.Kind)
 }
@@ -347,7 +347,7 @@ func (l *Link) carryOut(ctx context.Context, c plan.Command, hand plan.Hand) (an
 // sayReplies sends what was said to commands, some at once.
 func (l *Link) sayReplies(ctx context.Context) {
 	for {
-		var list []plan.Reply
+		var list []protocol.Reply
 		select {
 		case r := <-l.out:
 			list = append(list, r)
@@ -372,7 +372,7 @@ func (l *Link) sayReplies(ctx context.Context) {
 }
 
 // say sends replies; while the service is away for a moment it tries again.
-func (l *Link) say(ctx context.Context, list []plan.Reply) {
+func (l *Link) say(ctx context.Context, list []protocol.Reply) {
 	var err error
 	for range 5 {
 		if err = l.call(ctx, http.MethodPost, "/replies", list, nil); err == nil || ctx.Err() != nil {

@@ -22,40 +22,40 @@ import (
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	_ "woodlark.example/internal/kind/all"
-	"woodlark.example/internal/plan"
-	"woodlark.example/internal/probe/near"
+	"woodlark.example/internal/probe/nearend"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/remote"
 )
 
 // kept is a service that keeps what is uploaded.
 type kept struct {
 	mu   sync.Mutex
-	list []plan.Upload
+	list []protocol.Upload
 }
 
-func (k *kept) Upload(_ context.Context, u plan.Upload) error {
+func (k *kept) Upload(_ context.Context, u protocol.Upload) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	k.list = append(k.list, u)
 	return nil
 }
 
-func (k *kept) uploads() []plan.Upload {
+func (k *kept) uploads() []protocol.Upload {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	return append([]plan.Upload{}, k.list...)
+	return append([]protocol.Upload{}, k.list...)
 }
 
 // worker is an agent that does what it is told at once.
 type worker struct {
 	mu    sync.Mutex
-	tasks []plan.Task
+	tasks []protocol.Task
 	holds chan struct{} // a sweep lasts until it ends, or is stopped
 }
 
-func (w *worker) SetPlan(p plan.Plan) { w.mu.Lock(); w.tasks = p.Tasks; w.mu.Unlock() }
-func (w *worker) HeldBack() int       { return 0 }
-func (w *worker) Do(ctx context.Context, o plan.RunOrder, heard func(kind.Progress)) ([]plan.Made, error) {
+func (w *worker) SetPlan(p protocol.Plan) { w.mu.Lock(); w.tasks = p.Tasks; w.mu.Unlock() }
+func (w *worker) HeldBack() int           { return 0 }
+func (w *worker) Do(ctx context.Context, o protocol.RunOrder, heard func(kind.Progress)) ([]protocol.Made, error) {
 	switch o.Kind {
 	case "ping":
 		for i := range o.Lanes {
@@ -64,7 +64,7 @@ func (w *worker) Do(ctx context.Context, o plan.RunOrder, heard func(kind.Progre
 	case "trace":
 		heard(kind.Progress{More: route.Probe{TTL: 3}})
 	case "stream":
-		heard(kind.Progress{Done: 2000, Of: 4000, Says: "there", More: near.Progress{There: 1000, Back: 500}})
+		heard(kind.Progress{Done: 2000, Of: 4000, Says: "there", More: nearend.Progress{There: 1000, Back: 500}})
 	case "sweep":
 		heard(kind.Progress{Done: 42, Of: 100})
 		select {
@@ -74,23 +74,23 @@ func (w *worker) Do(ctx context.Context, o plan.RunOrder, heard func(kind.Progre
 	default:
 		return nil, errors.New("no such " + o.Kind)
 	}
-	var made []plan.Made
+	var made []protocol.Made
 	for _, l := range o.Lanes {
-		made = append(made, plan.Made{Run: l.Run, Kind: o.Kind, Lane: l.Lane, Outcome: plan.Done})
+		made = append(made, protocol.Made{Run: l.Run, Kind: o.Kind, Lane: l.Lane, Outcome: protocol.Done})
 	}
 	return made, nil
 }
-func (w *worker) Locate(_ context.Context, o plan.LocateOrder) ([]kind.Lane, error) {
+func (w *worker) Locate(_ context.Context, o protocol.LocateOrder) ([]kind.Lane, error) {
 	return []kind.Lane{{Target: o.Targets[0], Address: netip.MustParseAddr("192.0.2.7")}}, nil
 }
-func (w *worker) Standing() (json.RawMessage, error)   { return json.RawMessage(`{"host":"pier"}`), nil }
-func (w *worker) Expect(t plan.Ticket) (string, error) { return "192.0.2.7:7474", nil }
+func (w *worker) Standing() (json.RawMessage, error)       { return json.RawMessage(`{"host":"pier"}`), nil }
+func (w *worker) Expect(t protocol.Ticket) (string, error) { return "192.0.2.7:7474", nil }
 
 // orderOf is an order of a kind with so many lanes.
-func orderOf(name string, lanes int) plan.RunOrder {
-	o := plan.RunOrder{Kind: name, Version: 1}
+func orderOf(name string, lanes int) protocol.RunOrder {
+	o := protocol.RunOrder{Kind: name, Version: 1}
 	for range lanes {
-		o.Lanes = append(o.Lanes, plan.RunLane{Run: ident.New(), Lane: kind.Lane{Target: "holm"}})
+		o.Lanes = append(o.Lanes, protocol.RunLane{Run: ident.New(), Lane: kind.Lane{Target: "holm"}})
 	}
 	return o
 }
@@ -98,7 +98,7 @@ func orderOf(name string, lanes int) plan.RunOrder {
 // side is the service's side over HTTP, as bare as it can be.
 type side struct {
 	*httptest.Server
-	hand    *remote.Hand
+	worker  *remote.Proxy
 	service *kept
 	fetched atomic.Int64
 	same    atomic.Int64
@@ -107,10 +107,10 @@ type side struct {
 
 func serve(t *testing.T) *side {
 	s := &side{service: &kept{}}
-	s.hand = remote.NewHand(ident.New(), "pier", s.service)
+	s.worker = remote.NewProxy(ident.New(), "pier", s.service)
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /api/v1/agent/plan", func(w http.ResponseWriter, r *http.Request) {
-		p, tag := s.hand.Plan()
+		p, tag := s.worker.Plan()
 		s.fetched.Add(1)
 		w.Header().Set("ETag", tag)
 		if r.Header.Get("If-None-Match") == tag {
@@ -121,13 +121,13 @@ func serve(t *testing.T) *side {
 		_ = json.NewEncoder(w).Encode(p)
 	})
 	mux.HandleFunc("GET /api/v1/agent/commands", func(w http.ResponseWriter, r *http.Request) {
-		line, ctx, ok := s.hand.Connect(r.Context())
+		line, ctx, ok := s.worker.Connect(r.Context())
 		if !ok {
 			w.WriteHeader(http.StatusUnauthorized)
 			return
 		}
 		flush := http.NewResponseController(w)
-		_ = json.NewEncoder(w).Encode(plan.Command{Kind: plan.StillThere})
+		_ = json.NewEncoder(w).Encode(protocol.Command{Kind: protocol.StillThere})
 		_ = flush.Flush()
 		for {
 			select {
@@ -140,16 +140,16 @@ func serve(t *testing.T) *side {
 		}
 	})
 	mux.HandleFunc("POST /api/v1/agent/replies", func(w http.ResponseWriter, r *http.Request) {
-		var list []plan.Reply
+		var list []protocol.Reply
 		assert.NoError(t, unpacked(r, &list))
 		for _, x := range list {
-			s.hand.Reply(x)
+			s.worker.Reply(x)
 		}
 	})
 	mux.HandleFunc("POST /api/v1/agent/health", func(w http.ResponseWriter, r *http.Request) {
-		var h plan.Health
+		var h protocol.Health
 		assert.NoError(t, unpacked(r, &h))
-		s.hand.NoteHealth(h)
+		s.worker.NoteHealth(h)
 	})
 	s.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if s.shut.Load() || r.Header.Get("Authorization") != "Bearer key" {
@@ -166,7 +166,7 @@ func serve(t *testing.T) *side {
 func (s *side) linked(t *testing.T, w *worker) <-chan error {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
-	l := &remote.Link{Base: s.URL, Key: "key", Log: slog.New(slog.DiscardHandler), Health: func() plan.Health { return plan.Health{Version: "9", HeldBack: 3} }}
+	l := &remote.Link{Base: s.URL, Key: "key", Log: slog.New(slog.DiscardHandler), Health: func() protocol.Health { return protocol.Health{Version: "9", HeldBack: 3} }}
 	ended := make(chan error, 1)
 	go func() { ended <- l.Run(ctx, w); close(ended) }()
 	t.Cleanup(func() {
@@ -177,25 +177,25 @@ func (s *side) linked(t *testing.T, w *worker) <-chan error {
 			t.Error("the link does not end")
 		}
 	})
-	require.Eventually(t, func() bool { ok, _ := s.hand.Connected(); return ok }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { ok, _ := s.worker.Connected(); return ok }, 10*time.Second, time.Millisecond)
 	return ended
 }
 
 func TestWhatAnAgentIsTold(t *testing.T) {
 	s, w := serve(t), &worker{holds: make(chan struct{})}
-	s.hand.SetPlan(plan.Plan{Tasks: []plan.Task{{Target: "192.0.2.9"}}})
+	s.worker.SetPlan(protocol.Plan{Tasks: []protocol.Task{{Target: "192.0.2.9"}}})
 	s.linked(t, w)
-	targets := func() []plan.Task { w.mu.Lock(); defer w.mu.Unlock(); return w.tasks }
+	targets := func() []protocol.Task { w.mu.Lock(); defer w.mu.Unlock(); return w.tasks }
 	require.Eventually(t, func() bool { return len(targets()) == 1 }, 10*time.Second, time.Millisecond)
 	before := s.fetched.Load()
-	s.hand.SetPlan(plan.Plan{Tasks: []plan.Task{{Target: "192.0.2.9"}}})
-	s.hand.SetPlan(plan.Plan{Tasks: []plan.Task{{Target: "192.0.2.9"}, {Target: "192.0.2.10"}}})
+	s.worker.SetPlan(protocol.Plan{Tasks: []protocol.Task{{Target: "192.0.2.9"}}})
+	s.worker.SetPlan(protocol.Plan{Tasks: []protocol.Task{{Target: "192.0.2.9"}, {Target: "192.0.2.10"}}})
 	require.Eventually(t, func() bool { return len(targets()) == 2 }, 10*time.Second, time.Millisecond, "it is told when its plan is another")
 	assert.LessOrEqual(t, s.fetched.Load()-before, int64(2), "and not when it is the same")
-	require.Eventually(t, func() bool { return s.hand.HeldBack() == 3 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return s.worker.HeldBack() == 3 }, 10*time.Second, time.Millisecond)
 
-	heard := func(name string, lanes int) (list []kind.Progress, made []plan.Made) {
-		made, err := s.hand.Do(t.Context(), orderOf(name, lanes), func(p kind.Progress) { list = append(list, p) })
+	heard := func(name string, lanes int) (list []kind.Progress, made []protocol.Made) {
+		made, err := s.worker.Do(t.Context(), orderOf(name, lanes), func(p kind.Progress) { list = append(list, p) })
 		require.NoError(t, err)
 		return list, made
 	}
@@ -208,32 +208,32 @@ func TestWhatAnAgentIsTold(t *testing.T) {
 	hops, _ := heard("trace", 1)
 	assert.Equal(t, 3, hops[0].More.(route.Probe).TTL)
 	bytes, _ := heard("stream", 1)
-	assert.Equal(t, kind.Progress{Done: 2000, Of: 4000, Says: "there", More: near.Progress{There: 1000, Back: 500}}, bytes[0])
-	standing, err := s.hand.Standing()
+	assert.Equal(t, kind.Progress{Done: 2000, Of: 4000, Says: "there", More: nearend.Progress{There: 1000, Back: 500}}, bytes[0])
+	standing, err := s.worker.Standing()
 	require.NoError(t, err)
 	assert.JSONEq(t, `{"host":"pier"}`, string(standing))
-	lanes, err := s.hand.Locate(t.Context(), plan.LocateOrder{Kind: "ping", Version: 1, Targets: []string{"holm"}})
+	lanes, err := s.worker.Locate(t.Context(), protocol.LocateOrder{Kind: "ping", Version: 1, Targets: []string{"holm"}})
 	require.NoError(t, err)
 	assert.Equal(t, "192.0.2.7", lanes[0].Address.String())
-	at, err := s.hand.Expect(plan.Ticket{})
+	at, err := s.worker.Expect(protocol.Ticket{})
 	require.NoError(t, err)
 	assert.Equal(t, "192.0.2.7:7474", at)
-	_, err = s.hand.Do(t.Context(), orderOf("dowse", 1), nil)
+	_, err = s.worker.Do(t.Context(), orderOf("dowse", 1), nil)
 	require.EqualError(t, err, "no such dowse")
 
 	ctx, cancel := context.WithCancel(t.Context())
 	var told atomic.Int64
-	_, err = s.hand.Do(ctx, orderOf("sweep", 1), func(p kind.Progress) { told.Store(p.Done); cancel() })
+	_, err = s.worker.Do(ctx, orderOf("sweep", 1), func(p kind.Progress) { told.Store(p.Done); cancel() })
 	assert.Equal(t, int64(42), told.Load())
 	require.ErrorIs(t, err, context.Canceled, "nobody waits for it any more")
 }
 
 func TestAnAgentThatIsAway(t *testing.T) {
 	s := serve(t)
-	_, err := s.hand.Do(t.Context(), orderOf("ping", 1), nil)
+	_, err := s.worker.Do(t.Context(), orderOf("ping", 1), nil)
 	require.ErrorIs(t, err, remote.ErrAway)
 	require.ErrorContains(t, err, `agent "pier" is not connected since`)
-	_, err = s.hand.Expect(plan.Ticket{})
+	_, err = s.worker.Expect(protocol.Ticket{})
 	require.ErrorIs(t, err, remote.ErrAway)
 
 	// It comes, its connection breaks in the middle of a sweep, and it comes again.
@@ -241,7 +241,7 @@ func TestAnAgentThatIsAway(t *testing.T) {
 	s.linked(t, w)
 	done := make(chan struct{})
 	go func() {
-		_, err := s.hand.Do(context.Background(), orderOf("sweep", 1), func(kind.Progress) { s.CloseClientConnections() })
+		_, err := s.worker.Do(context.Background(), orderOf("sweep", 1), func(kind.Progress) { s.CloseClientConnections() })
 		assert.ErrorIs(t, err, remote.ErrAway)
 		close(done)
 	}()
@@ -250,7 +250,7 @@ func TestAnAgentThatIsAway(t *testing.T) {
 	case <-time.After(20 * time.Second):
 		t.Fatal("nobody was told that the connection broke")
 	}
-	require.Eventually(t, func() bool { ok, _ := s.hand.Connected(); return ok }, 20*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { ok, _ := s.worker.Connected(); return ok }, 20*time.Second, time.Millisecond)
 	assert.Positive(t, s.same.Load(), "it asked for its plan again, and it was the same")
 }
 
@@ -258,20 +258,20 @@ func TestAnAgentThatIsLockedOut(t *testing.T) {
 	s := serve(t)
 	ended := s.linked(t, &worker{holds: make(chan struct{})})
 	s.shut.Store(true)
-	s.hand.Remove()
+	s.worker.Remove()
 	select {
 	case err := <-ended:
 		require.ErrorIs(t, err, remote.ErrLockedOut)
 	case <-time.After(20 * time.Second):
 		t.Fatal("it does not end")
 	}
-	_, _, ok := s.hand.Connect(t.Context())
+	_, _, ok := s.worker.Connect(t.Context())
 	assert.False(t, ok)
 }
 
 // TestASecondConnection: the newest holds, the earlier one ends.
 func TestASecondConnection(t *testing.T) {
-	h := remote.NewHand(ident.New(), "pier", &kept{})
+	h := remote.NewProxy(ident.New(), "pier", &kept{})
 	_, first, ok := h.Connect(t.Context())
 	require.True(t, ok)
 	line, second, ok := h.Connect(t.Context())
@@ -280,11 +280,11 @@ func TestASecondConnection(t *testing.T) {
 	require.NoError(t, second.Err())
 	go func() {
 		c := <-line
-		h.Reply(plan.Reply{Command: c.ID, Last: true, Error: "no such walk"})
+		h.Reply(protocol.Reply{Command: c.ID, Last: true, Error: "no such walk"})
 	}()
 	_, err := h.Do(t.Context(), orderOf("walk", 1), nil)
 	require.EqualError(t, err, "no such walk")
-	h.Reply(plan.Reply{Command: ident.New(), Last: true}) // to nothing that was asked
+	h.Reply(protocol.Reply{Command: ident.New(), Last: true}) // to nothing that was asked
 	connected, _ := h.Connected()
 	assert.True(t, connected)
 }

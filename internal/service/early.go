@@ -18,8 +18,8 @@ import (
 	"woodlark.example/internal/host"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/network"
-	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/session"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
@@ -30,8 +30,8 @@ type door struct {
 
 func (d *door) open(c *controller.Controller) { d.at.Store(c) }
 
-// Upload hands over; see plan.Service.
-func (d *door) Upload(ctx context.Context, u plan.Upload) error {
+// Upload hands over; see protocol.Service.
+func (d *door) Upload(ctx context.Context, u protocol.Upload) error {
 	c := d.at.Load()
 	if c == nil {
 		return fmt.Errorf("the service is starting: %w", store.ErrAway)
@@ -178,7 +178,7 @@ func (s *Service) addLocal(ctx context.Context) error {
 	l := s.options.Local
 	a := l.Agent
 	a.Version = s.options.Version
-	return s.controller.AddAgent(ctx, a, func(id ident.ID) (plan.Hand, error) {
+	return s.controller.AddAgent(ctx, a, func(id ident.ID) (protocol.Worker, error) {
 		if s.early != nil && s.early.id == id {
 			return s.early.Agent, nil
 		}

@@ -28,7 +28,7 @@ import (
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/mariadb"
 	"woodlark.example/internal/network"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/settings"
 	"woodlark.example/internal/store"
 )
@@ -228,7 +228,7 @@ func (s *Service) URL() string {
 // AddAgent starts an agent inside the service.
 func (s *Service) AddAgent(ctx context.Context, a store.Agent, n network.Network, more ...func(*agent.Options)) error {
 	a.Version = s.options.Version
-	return s.controller.AddAgent(ctx, a, func(id ident.ID) (plan.Hand, error) {
+	return s.controller.AddAgent(ctx, a, func(id ident.ID) (protocol.Worker, error) {
 		r, err := s.run(id, a, n, more...)
 		if err != nil {
 			return nil, err

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/store/storetest"
 )
@@ -71,14 +71,14 @@ func TestTwoEndedRecords(t *testing.T) {
 	bps, mos := 8e6, 4.1
 	var ids []ident.ID
 	for i := range 5 {
-		x := plan.TwoEnded{ID: ident.New(), Far: far, Target: "holm", Kind: "throughput", Started: at.Add(time.Duration(i) * time.Hour / 2), Outcome: plan.Running}
+		x := protocol.TwoEnded{ID: ident.New(), Far: far, Target: "holm", Kind: "throughput", Started: at.Add(time.Duration(i) * time.Hour / 2), Outcome: protocol.Running}
 		if i%2 == 1 {
 			x.Kind = "stream"
 		}
 		row, err := store.TwoEndedOf(near, x)
 		require.NoError(t, err)
 		require.NoError(t, s.SaveTwoEnded(t.Context(), row))
-		x.Outcome, x.Ended, x.ThereBps, x.MOS, x.SentBytes, x.Report = plan.Done, x.Started.Add(time.Minute), &bps, &mos, 1000, json.RawMessage(`{"findings":[{"code":"held_by_link"}]}`)
+		x.Outcome, x.Ended, x.ThereBps, x.MOS, x.SentBytes, x.Report = protocol.Done, x.Started.Add(time.Minute), &bps, &mos, 1000, json.RawMessage(`{"findings":[{"code":"held_by_link"}]}`)
 		assert.Len(t, x.Findings(), 1)
 		row, err = store.TwoEndedOf(near, x)
 		require.NoError(t, err)
@@ -89,7 +89,7 @@ func TestTwoEndedRecords(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, all, 5)
 	assert.Equal(t, ids[4], all[0].ID, "newest first")
-	assert.Equal(t, plan.Done, all[0].Outcome)
+	assert.Equal(t, protocol.Done, all[0].Outcome)
 	assert.InDelta(t, 8e6, *all[0].ThereBps, 1e-6)
 	assert.Nil(t, all[0].Body)
 	for want, f := range map[int]store.TwoEndedFilter{3: {Kind: "throughput"}, 2: {Kind: "stream", Target: "holm"}, 0: {Target: "quay"}, 1: {From: at.Add(2*time.Hour - time.Minute)}} {
@@ -126,13 +126,13 @@ func TestTwoEndedRecords(t *testing.T) {
 		}
 		assert.Equal(t, c.want, got, "%v to %v", c.from, c.to)
 	}
-	cut, err := store.TwoEndedOf(near, plan.TwoEnded{ID: ident.New(), Kind: "stream", Started: at, Outcome: plan.Running})
+	cut, err := store.TwoEndedOf(near, protocol.TwoEnded{ID: ident.New(), Kind: "stream", Started: at, Outcome: protocol.Running})
 	require.NoError(t, err)
 	require.NoError(t, s.SaveTwoEnded(t.Context(), cut))
 	require.NoError(t, s.EndRunning(t.Context()))
 	cut, err = s.TwoEndedByID(t.Context(), cut.ID)
 	require.NoError(t, err)
-	assert.Equal(t, plan.Failed, cut.Outcome)
+	assert.Equal(t, protocol.Failed, cut.Outcome)
 	assert.NotNil(t, cut.EndedAt)
 	require.NoError(t, s.DropOld(t.Context(), time.Now(), at.Add(45*time.Minute)))
 	all, err = s.TwoEndedList(t.Context(), store.TwoEndedFilter{})

@@ -9,7 +9,7 @@ import (
 	"woodlark.example/core/baseline"
 	"woodlark.example/core/figure"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 // Guard is what has to be kept of how a path is guarded, beside its readings and its baseline.
@@ -45,7 +45,7 @@ func (s *Store) History(ctx context.Context, path ident.ID, from, to time.Time) 
 		return nil, err
 	}
 	rows, err := s.query(ctx, "SELECT at, span_ms, sent, answered, lost, rtt_median_ns, jitter_ns FROM readings WHERE path_id = ? AND at >= ? AND at < ? AND flags & ? = 0 ORDER BY at",
-		path[:], from.UTC(), to.UTC(), plan.NotJudged)
+		path[:], from.UTC(), to.UTC(), protocol.NotJudged)
 	if err != nil {
 		return nil, wrap("read what is learnt from", err)
 	}

@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/store/storetest"
 )
@@ -193,11 +193,11 @@ func TestWhatIsOldIsRemoved(t *testing.T) {
 	ctx := t.Context()
 	path := ident.New()
 	end := noon.Add(time.Minute)
-	var u plan.Upload
+	var u protocol.Upload
 	for range 3 {
-		u.Runs = append(u.Runs, plan.Run{ID: ident.New(), Path: path, Started: noon, Ended: end, Outcome: plan.Failed})
+		u.Runs = append(u.Runs, protocol.Run{ID: ident.New(), Path: path, Started: noon, Ended: end, Outcome: protocol.Failed})
 	}
-	u.Runs = append(u.Runs, plan.Run{ID: ident.New(), Path: path, Started: noon.AddDate(0, 0, 50), Ended: end, Outcome: plan.Failed})
+	u.Runs = append(u.Runs, protocol.Run{ID: ident.New(), Path: path, Started: noon.AddDate(0, 0, 50), Ended: end, Outcome: protocol.Failed})
 	require.NoError(t, s.SaveUpload(ctx, u))
 	require.NoError(t, s.SaveNotice(ctx, store.Notice{ID: ident.New(), At: noon, Text: "old"}))
 	require.NoError(t, s.SaveEpisodes(ctx, []store.Episode{{ID: ident.New(), PathID: path, FromAt: noon, ToAt: &end, Excesses: "[]"}, {ID: ident.New(), PathID: path, FromAt: noon, Excesses: "[]"}}))

@@ -9,7 +9,7 @@ import (
 	"woodlark.example/core/figure"
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/wire"
 )
 
@@ -72,7 +72,7 @@ type Run struct {
 	StartedAt time.Time
 	EndedAt   *time.Time
 	Address   string // that was measured, once it is known
-	Outcome   plan.Outcome
+	Outcome   protocol.Outcome
 	Reason    string
 	ThereBps  *float64
 	BackBps   *float64
@@ -149,7 +149,7 @@ type readingRow struct {
 	JitterNs        sql.NullInt64 `gorm:"column:jitter_ns"`
 	JitterRFC3550Ns sql.NullInt64 `gorm:"column:jitter_rfc3550_ns"`
 	Stamp           reading.Stamp
-	Flags           plan.Flags
+	Flags           protocol.Flags
 	Cause           string
 	Packed          []byte
 }
@@ -180,7 +180,7 @@ func duration(n sql.NullInt64) figure.Duration {
 	return figure.Of(time.Duration(n.Int64))
 }
 
-func rowOf(r plan.Record) readingRow {
+func rowOf(r protocol.Record) readingRow {
 	x := r.Reading
 	packed := r.Packed
 	if packed == nil {
@@ -196,7 +196,7 @@ func rowOf(r plan.Record) readingRow {
 	}
 }
 
-func (w readingRow) record() plan.Record {
+func (w readingRow) record() protocol.Record {
 	s := delay.Summary{
 		Count: w.Answered, Min: duration(w.RTTMinNs), Mean: duration(w.RTTMeanNs), Median: duration(w.RTTMedianNs),
 		P95: duration(w.RTTP95Ns), P99: duration(w.RTTP99Ns), Max: duration(w.RTTMaxNs), SD: duration(w.RTTSdNs),
@@ -206,7 +206,7 @@ func (w readingRow) record() plan.Record {
 		s.PDV = figure.Of(s.P99.Or(0) - s.Min.Or(0))
 		s.Spread = figure.Of(s.Mean.Or(0) - s.Min.Or(0))
 	}
-	return plan.Record{
+	return protocol.Record{
 		Path: w.PathID, Run: w.RunID, Packed: w.Packed, Flags: w.Flags,
 		Reading: reading.Reading{
 			At: w.At, Span: time.Duration(w.SpanMs) * time.Millisecond, Expected: w.Expected, Sent: w.Sent, Answered: w.Answered,

@@ -9,14 +9,14 @@ import (
 	"gorm.io/gorm/clause"
 
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 const batchRows = 500
 
 // SaveUpload keeps readings and runs, all or none. What is there already stays
 // as it is, so an upload may come twice.
-func (s *Store) SaveUpload(ctx context.Context, u plan.Upload) error {
+func (s *Store) SaveUpload(ctx context.Context, u protocol.Upload) error {
 	if err := s.coverDays(ctx, u.Readings); err != nil {
 		return err
 	}
@@ -74,7 +74,7 @@ func (s *Store) SaveUpload(ctx context.Context, u plan.Upload) error {
 }
 
 // runsOf are the runs of an upload. What has a table of its own has its body there.
-func runsOf(u plan.Upload) ([]Run, error) {
+func runsOf(u protocol.Upload) ([]Run, error) {
 	elsewhere := map[ident.ID]bool{}
 	for _, x := range u.Sweeps {
 		elsewhere[x.ID] = true
@@ -87,7 +87,7 @@ func runsOf(u plan.Upload) ([]Run, error) {
 	}
 	runs := make([]Run, 0, len(u.Runs)+len(u.Made))
 	for _, r := range u.Runs {
-		m := plan.Made{Run: r.ID, Watch: r.Watch, Path: r.Path, Kind: r.Kind, Version: 1, Lane: r.Lane, Started: r.Started, Ended: r.Ended, Address: r.Address, Outcome: r.Outcome, Reason: r.Reason}
+		m := protocol.Made{Run: r.ID, Watch: r.Watch, Path: r.Path, Kind: r.Kind, Version: 1, Lane: r.Lane, Started: r.Started, Ended: r.Ended, Address: r.Address, Outcome: r.Outcome, Reason: r.Reason}
 		row, err := RunOf(u.Agent, m, false)
 		if err != nil {
 			return nil, err
@@ -109,13 +109,13 @@ func runsOf(u plan.Upload) ([]Run, error) {
 // that is told, comes last: each is set by those before it.
 func untilDone(columns ...string) (set clause.Set) {
 	for _, c := range columns {
-		set = append(set, clause.Assignment{Column: clause.Column{Name: c}, Value: gorm.Expr("IF(outcome = ?, "+c+", VALUES("+c+"))", plan.Done)})
+		set = append(set, clause.Assignment{Column: clause.Column{Name: c}, Value: gorm.Expr("IF(outcome = ?, "+c+", VALUES("+c+"))", protocol.Done)})
 	}
 	return set
 }
 
 // ImportReadings keeps readings with their rollups already made: for history.
-func (s *Store) ImportReadings(ctx context.Context, records []plan.Record) error {
+func (s *Store) ImportReadings(ctx context.Context, records []protocol.Record) error {
 	if err := s.coverDays(ctx, records); err != nil {
 		return err
 	}
@@ -166,7 +166,7 @@ const readingColumns = "path_id, at, run_id, span_ms, expected, sent, answered, 
 
 // Readings are a path's readings from a time (inclusive) to another
 // (exclusive), oldest first, without their probes unless packed is asked for.
-func (s *Store) Readings(ctx context.Context, path ident.ID, from, to time.Time, limit int, packed bool) ([]plan.Record, error) {
+func (s *Store) Readings(ctx context.Context, path ident.ID, from, to time.Time, limit int, packed bool) ([]protocol.Record, error) {
 	q := s.db.WithContext(ctx).Where("path_id = ? AND at >= ? AND at < ?", path, from.UTC(), to.UTC()).Order("at")
 	if !packed {
 		q = q.Select(readingColumns)
@@ -185,9 +185,9 @@ func (s *Store) Readings(ctx context.Context, path ident.ID, from, to time.Time,
 // first.
 // until is the latest time that they may have: a reading of the future was made
 // by a wrong clock.
-func (s *Store) LastReadings(ctx context.Context, path ident.ID, n int, until time.Time) ([]plan.Record, error) {
+func (s *Store) LastReadings(ctx context.Context, path ident.ID, n int, until time.Time) ([]protocol.Record, error) {
 	var rows []readingRow
-	if err := s.db.WithContext(ctx).Select(readingColumns).Where("path_id = ? AND at <= ? AND flags & ? = 0", path, until.UTC(), plan.NotJudged).Order("at DESC").Limit(n).Find(&rows).Error; err != nil {
+	if err := s.db.WithContext(ctx).Select(readingColumns).Where("path_id = ? AND at <= ? AND flags & ? = 0", path, until.UTC(), protocol.NotJudged).Order("at DESC").Limit(n).Find(&rows).Error; err != nil {
 		return nil, wrap("read the last readings", err)
 	}
 	for i, j := 0, len(rows)-1; i < j; i, j = i+1, j-1 {
@@ -197,7 +197,7 @@ func (s *Store) LastReadings(ctx context.Context, path ident.ID, n int, until ti
 }
 
 // ReadingsOfRun are the readings of one run, with their probes.
-func (s *Store) ReadingsOfRun(ctx context.Context, r Run) ([]plan.Record, error) {
+func (s *Store) ReadingsOfRun(ctx context.Context, r Run) ([]protocol.Record, error) {
 	var rows []readingRow
 	q := s.db.WithContext(ctx).Where("path_id = ? AND at >= ? AND run_id = ?", r.PathID, r.StartedAt.Add(-time.Second), r.ID)
 	if err := q.Order("at").Find(&rows).Error; err != nil {
@@ -206,8 +206,8 @@ func (s *Store) ReadingsOfRun(ctx context.Context, r Run) ([]plan.Record, error)
 	return recordsOf(rows), nil
 }
 
-func recordsOf(rows []readingRow) []plan.Record {
-	records := make([]plan.Record, len(rows))
+func recordsOf(rows []readingRow) []protocol.Record {
+	records := make([]protocol.Record, len(rows))
 	for i, row := range rows {
 		records[i] = row.record()
 	}
@@ -238,7 +238,7 @@ func (s *Store) Bounds(ctx context.Context, path ident.ID) (first, last time.Tim
 }
 
 // coverDays makes the partitions for the days of readings.
-func (s *Store) coverDays(ctx context.Context, records []plan.Record) error {
+func (s *Store) coverDays(ctx context.Context, records []protocol.Record) error {
 	if len(records) == 0 {
 		return nil
 	}
@@ -255,7 +255,7 @@ func (s *Store) coverDays(ctx context.Context, records []plan.Record) error {
 }
 
 // ownRecords refuses to write over records that are another agent's.
-func ownRecords(tx *gorm.DB, u plan.Upload, runs []Run) error {
+func ownRecords(tx *gorm.DB, u protocol.Upload, runs []Run) error {
 	if len(runs) > 0 {
 		own := make(map[ident.ID]Run, len(runs))
 		ids := make([]ident.ID, len(runs))

@@ -11,7 +11,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/wire"
 )
 
@@ -173,8 +173,8 @@ const CutOff = "the service was stopped in the middle"
 // EndRunning marks the runs that a killed service left running.
 func (s *Store) EndRunning(ctx context.Context) error {
 	for _, kind := range []any{&Sweep{}, &Trace{}, &TwoEnded{}, &Run{}} {
-		if err := s.db.WithContext(ctx).Model(kind).Where("outcome = ?", plan.Running).
-			Updates(map[string]any{"outcome": plan.Failed, "reason": CutOff, "ended_at": time.Now().UTC()}).Error; err != nil {
+		if err := s.db.WithContext(ctx).Model(kind).Where("outcome = ?", protocol.Running).
+			Updates(map[string]any{"outcome": protocol.Failed, "reason": CutOff, "ended_at": time.Now().UTC()}).Error; err != nil {
 			return wrap(fmt.Sprintf("end cut-off records (%T)", kind), err)
 		}
 	}

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/store/storetest"
 	"woodlark.example/wire"
@@ -46,11 +46,11 @@ func TestAgentsAndPathsAreMadeOnce(t *testing.T) {
 func TestRunsAreFilteredAndPaged(t *testing.T) {
 	s := storetest.New(t)
 	watch, path := ident.New(), ident.New()
-	var u plan.Upload
+	var u protocol.Upload
 	for i := range 10 {
-		r := plan.Run{ID: ident.New(), Path: path, Started: noon.Add(time.Duration(i) * time.Minute), Ended: noon.Add(time.Duration(i)*time.Minute + time.Second), Outcome: plan.Done}
+		r := protocol.Run{ID: ident.New(), Path: path, Started: noon.Add(time.Duration(i) * time.Minute), Ended: noon.Add(time.Duration(i)*time.Minute + time.Second), Outcome: protocol.Done}
 		if i%2 == 1 {
-			r.Watch, r.Outcome, r.Reason = watch, plan.Failed, strings.Repeat("ö", 400)
+			r.Watch, r.Outcome, r.Reason = watch, protocol.Failed, strings.Repeat("ö", 400)
 		}
 		u.Runs = append(u.Runs, r)
 	}
@@ -61,7 +61,7 @@ func TestRunsAreFilteredAndPaged(t *testing.T) {
 	}{
 		"all":     {store.RunFilter{}, 10},
 		"watch":   {store.RunFilter{Watch: watch}, 5},
-		"failed":  {store.RunFilter{Outcome: plan.Failed}, 5},
+		"failed":  {store.RunFilter{Outcome: protocol.Failed}, 5},
 		"path":    {store.RunFilter{Path: ident.New()}, 0},
 		"page":    {store.RunFilter{Page: store.Page{Limit: 3}}, 3},
 		"further": {store.RunFilter{Page: store.Page{After: noon.Add(2 * time.Minute)}}, 2},
@@ -73,18 +73,18 @@ func TestRunsAreFilteredAndPaged(t *testing.T) {
 			assert.True(t, runs[i].StartedAt.Before(runs[i-1].StartedAt), "newest first")
 		}
 	}
-	failed, err := s.Runs(t.Context(), store.RunFilter{Outcome: plan.Failed})
+	failed, err := s.Runs(t.Context(), store.RunFilter{Outcome: protocol.Failed})
 	require.NoError(t, err)
 	assert.True(t, strings.HasSuffix(failed[0].Reason, "…"), "a long reason is cut at a character")
 	assert.LessOrEqual(t, len(failed[0].Reason), 500)
 
 	// A run that goes on is brought up to date by its identifier.
-	running := plan.Run{ID: ident.New(), Path: path, Started: noon, Outcome: plan.Running}
-	require.NoError(t, s.SaveUpload(t.Context(), plan.Upload{Runs: []plan.Run{running}}))
+	running := protocol.Run{ID: ident.New(), Path: path, Started: noon, Outcome: protocol.Running}
+	require.NoError(t, s.SaveUpload(t.Context(), protocol.Upload{Runs: []protocol.Run{running}}))
 	require.NoError(t, s.EndRunning(t.Context()))
 	r, err := s.Run(t.Context(), running.ID)
 	require.NoError(t, err)
-	assert.Equal(t, plan.Failed, r.Outcome)
+	assert.Equal(t, protocol.Failed, r.Outcome)
 	assert.NotNil(t, r.EndedAt)
 	_, err = s.Run(t.Context(), ident.New())
 	require.ErrorIs(t, err, store.ErrNotFound)
@@ -94,9 +94,9 @@ func TestRunsAreFilteredAndPaged(t *testing.T) {
 func TestPagesLoseNothing(t *testing.T) {
 	s := storetest.New(t)
 	path := ident.New()
-	var u plan.Upload
+	var u protocol.Upload
 	for i := range 24 {
-		u.Runs = append(u.Runs, plan.Run{ID: ident.New(), Path: path, Started: noon.Add(time.Duration(i/9) * time.Minute), Outcome: plan.Done})
+		u.Runs = append(u.Runs, protocol.Run{ID: ident.New(), Path: path, Started: noon.Add(time.Duration(i/9) * time.Minute), Outcome: protocol.Done})
 	}
 	require.NoError(t, s.SaveUpload(t.Context(), u))
 	for _, limit := range []int{1, 3, 5, 24} {
@@ -174,7 +174,7 @@ func TestHistoryAndBounds(t *testing.T) {
 	answered, err := s.Answered(t.Context(), path)
 	require.NoError(t, err)
 	assert.False(t, answered)
-	u := plan.Upload{Readings: []plan.Record{minute(path, noon, 5*time.Millisecond, 1), minute(path, noon.Add(time.Minute), 5*time.Millisecond, 30)}}
+	u := protocol.Upload{Readings: []protocol.Record{minute(path, noon, 5*time.Millisecond, 1), minute(path, noon.Add(time.Minute), 5*time.Millisecond, 30)}}
 	require.NoError(t, s.SaveUpload(t.Context(), u))
 	h, err := s.History(t.Context(), path, noon, noon.Add(time.Hour))
 	require.NoError(t, err)
@@ -207,7 +207,7 @@ func TestAWrongClockDoesNotMakeAThousandPartitions(t *testing.T) {
 	now := time.Now().UTC().Truncate(time.Minute)
 	// A host without a clock of its own starts in 1970; another is far ahead.
 	times := []time.Time{time.Unix(0, 0).UTC(), now, now.AddDate(40, 0, 0)}
-	var u plan.Upload
+	var u protocol.Upload
 	for _, at := range times {
 		u.Readings = append(u.Readings, minute(path, at, time.Millisecond, 0))
 	}
@@ -217,7 +217,7 @@ func TestAWrongClockDoesNotMakeAThousandPartitions(t *testing.T) {
 	assert.Len(t, all, 3)
 	// Days that come after still get a partition of their own, to be dropped by.
 	require.NoError(t, s.CoverDays(t.Context(), now, now.AddDate(0, 0, 3)))
-	require.NoError(t, s.SaveUpload(t.Context(), plan.Upload{Readings: []plan.Record{minute(path, now.AddDate(0, 0, 3), time.Millisecond, 0)}}))
+	require.NoError(t, s.SaveUpload(t.Context(), protocol.Upload{Readings: []protocol.Record{minute(path, now.AddDate(0, 0, 3), time.Millisecond, 0)}}))
 	_, err = s.DropBefore(t.Context(), now.AddDate(0, 0, 2))
 	require.NoError(t, err)
 	all, err = s.Readings(t.Context(), path, times[0], times[2].Add(time.Hour), 0, false)
@@ -230,31 +230,31 @@ func TestAWrongClockDoesNotMakeAThousandPartitions(t *testing.T) {
 func TestWhatIsDoneStaysDone(t *testing.T) {
 	s := storetest.New(t)
 	path, agent := ident.New(), ident.New()
-	run := plan.Run{ID: ident.New(), Path: path, Started: noon, Ended: noon.Add(time.Second), Address: "192.0.2.1", Outcome: plan.Done}
+	run := protocol.Run{ID: ident.New(), Path: path, Started: noon, Ended: noon.Add(time.Second), Address: "192.0.2.1", Outcome: protocol.Done}
 	broken := run
-	broken.Outcome, broken.Reason, broken.Address = plan.Failed, "stopped in the middle", ""
+	broken.Outcome, broken.Reason, broken.Address = protocol.Failed, "stopped in the middle", ""
 	other := broken
 	other.ID = ident.New()
-	sweep := plan.Sweep{ID: ident.New(), Started: noon, Ended: noon, Outcome: plan.Done}
+	sweep := protocol.Sweep{ID: ident.New(), Started: noon, Ended: noon, Outcome: protocol.Done}
 	late := sweep
-	late.Outcome, late.Reason = plan.Failed, "stopped in the middle"
-	for _, u := range []plan.Upload{{Agent: agent, Runs: []plan.Run{run, other}, Sweeps: []plan.Sweep{sweep}}, {Agent: agent, Runs: []plan.Run{broken}, Sweeps: []plan.Sweep{late}}} {
+	late.Outcome, late.Reason = protocol.Failed, "stopped in the middle"
+	for _, u := range []protocol.Upload{{Agent: agent, Runs: []protocol.Run{run, other}, Sweeps: []protocol.Sweep{sweep}}, {Agent: agent, Runs: []protocol.Run{broken}, Sweeps: []protocol.Sweep{late}}} {
 		require.NoError(t, s.SaveUpload(t.Context(), u))
 	}
 	got, err := s.Run(t.Context(), run.ID)
 	require.NoError(t, err)
-	assert.Equal(t, plan.Done, got.Outcome)
+	assert.Equal(t, protocol.Done, got.Outcome)
 	assert.Empty(t, got.Reason)
 	assert.Equal(t, "192.0.2.1", got.Address)
 	kept, err := s.Sweep(t.Context(), sweep.ID)
 	require.NoError(t, err)
-	assert.Equal(t, plan.Done, kept.Outcome)
+	assert.Equal(t, protocol.Done, kept.Outcome)
 	// The other way round what came of it counts.
-	other.Outcome, other.Reason, other.Address = plan.Done, "", "192.0.2.2"
-	require.NoError(t, s.SaveUpload(t.Context(), plan.Upload{Agent: agent, Runs: []plan.Run{other}}))
+	other.Outcome, other.Reason, other.Address = protocol.Done, "", "192.0.2.2"
+	require.NoError(t, s.SaveUpload(t.Context(), protocol.Upload{Agent: agent, Runs: []protocol.Run{other}}))
 	got, err = s.Run(t.Context(), other.ID)
 	require.NoError(t, err)
-	assert.Equal(t, plan.Done, got.Outcome)
+	assert.Equal(t, protocol.Done, got.Outcome)
 	assert.Empty(t, got.Reason)
 	assert.Equal(t, "192.0.2.2", got.Address)
 }

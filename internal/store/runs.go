@@ -9,7 +9,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 // Result is what the run found, as JSON; nil when that is not here.
@@ -22,7 +22,7 @@ func (r Run) Result() (json.RawMessage, error) {
 }
 
 // RunOf is what is stored of a run of an agent. Its body is left out when another table has it.
-func RunOf(agent ident.ID, m plan.Made, body bool) (Run, error) {
+func RunOf(agent ident.ID, m protocol.Made, body bool) (Run, error) {
 	f := m.Figures
 	r := Run{ID: m.Run, Kind: m.Kind, Version: m.Version, WatchID: m.Watch, PathID: m.Path, AgentID: agent, FarID: m.FarID, Target: clip(m.Lane.Target, 253), Family: m.Lane.Family, Via: m.Lane.Via,
 		StartedAt: m.Started.UTC(), Address: m.Address, Outcome: m.Outcome, Reason: clip(m.Reason, 500),
@@ -57,7 +57,7 @@ func (s *Store) BeginRuns(ctx context.Context, runs []Run) error {
 }
 
 // BeginKinds notes what of an upload is going on where its kinds are looked for.
-func (s *Store) BeginKinds(ctx context.Context, u plan.Upload) error {
+func (s *Store) BeginKinds(ctx context.Context, u protocol.Upload) error {
 	if len(u.Sweeps)+len(u.Traces)+len(u.TwoEnded) == 0 {
 		return nil
 	}
@@ -93,7 +93,7 @@ func (s *Store) NoteRun(ctx context.Context, r Run) error {
 type RunFilter struct {
 	Watch, Path, Agent ident.ID
 	Kind, Target, Via  string
-	Outcome            plan.Outcome
+	Outcome            protocol.Outcome
 	From, To           time.Time
 	Page               Page
 }

@@ -10,7 +10,7 @@ import (
 
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/store/storetest"
 )
@@ -20,7 +20,7 @@ func TestMain(m *testing.M) { os.Exit(storetest.Main(m)) }
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 // minute makes a minute of sixty probes, of which every lossEvery-th is lost.
-func minute(path ident.ID, at time.Time, base time.Duration, lossEvery int) plan.Record {
+func minute(path ident.ID, at time.Time, base time.Duration, lossEvery int) protocol.Record {
 	var probes []reading.Probe
 	for i := range 60 {
 		p := reading.Probe{DueAt: at.Add(time.Duration(i) * time.Second), Outcome: reading.Answered, Stamp: reading.StampKernel,
@@ -30,15 +30,15 @@ func minute(path ident.ID, at time.Time, base time.Duration, lossEvery int) plan
 		}
 		probes = append(probes, p)
 	}
-	return plan.Record{Path: path, Reading: reading.Of(at, time.Minute, 60, time.Second, probes), Packed: reading.Pack(at, probes)}
+	return protocol.Record{Path: path, Reading: reading.Of(at, time.Minute, 60, time.Second, probes), Packed: reading.Pack(at, probes)}
 }
 
 func TestReadingsComeBackAsTheyWere(t *testing.T) {
 	s := storetest.New(t)
 	path := ident.New()
 	want := minute(path, noon, 12*time.Millisecond, 20)
-	want.Flags = plan.HeldBack
-	require.NoError(t, s.SaveUpload(t.Context(), plan.Upload{Readings: []plan.Record{want}}))
+	want.Flags = protocol.HeldBack
+	require.NoError(t, s.SaveUpload(t.Context(), protocol.Upload{Readings: []protocol.Record{want}}))
 	got, err := s.Readings(t.Context(), path, noon, noon.Add(time.Minute), 0, true)
 	require.NoError(t, err)
 	require.Len(t, got, 1)
@@ -48,8 +48,8 @@ func TestReadingsComeBackAsTheyWere(t *testing.T) {
 func TestAnUploadMayComeTwice(t *testing.T) {
 	s := storetest.New(t)
 	path, run := ident.New(), ident.New()
-	u := plan.Upload{Readings: []plan.Record{minute(path, noon, time.Millisecond, 0)},
-		Runs: []plan.Run{{ID: run, Path: path, Started: noon, Outcome: plan.Missed, Reason: "the service was away"}}}
+	u := protocol.Upload{Readings: []protocol.Record{minute(path, noon, time.Millisecond, 0)},
+		Runs: []protocol.Run{{ID: run, Path: path, Started: noon, Outcome: protocol.Missed, Reason: "the service was away"}}}
 	require.NoError(t, s.SaveUpload(t.Context(), u))
 	require.NoError(t, s.SaveUpload(t.Context(), u))
 	got, err := s.Readings(t.Context(), path, noon.Add(-time.Hour), noon.Add(time.Hour), 0, false)
@@ -58,14 +58,14 @@ func TestAnUploadMayComeTwice(t *testing.T) {
 	runs, err := s.Runs(t.Context(), store.RunFilter{Path: path})
 	require.NoError(t, err)
 	require.Len(t, runs, 1)
-	assert.Equal(t, plan.Missed, runs[0].Outcome)
+	assert.Equal(t, protocol.Missed, runs[0].Outcome)
 	assert.Equal(t, "the service was away", runs[0].Reason)
 }
 
 func TestRollupsMergeExactly(t *testing.T) {
 	s := storetest.New(t)
 	path := ident.New()
-	var u plan.Upload
+	var u protocol.Upload
 	for i := range 120 {
 		u.Readings = append(u.Readings, minute(path, noon.Add(time.Duration(i)*time.Minute), time.Duration(10+i%3)*time.Millisecond, 15))
 	}
@@ -96,7 +96,7 @@ func TestRollupsMergeExactly(t *testing.T) {
 	}
 	// A reading that comes late makes its rollups anew.
 	late := minute(path, noon.Add(125*time.Minute), time.Millisecond, 0)
-	require.NoError(t, s.SaveUpload(t.Context(), plan.Upload{Readings: []plan.Record{late}}))
+	require.NoError(t, s.SaveUpload(t.Context(), protocol.Upload{Readings: []protocol.Record{late}}))
 	made = 0
 	require.NoError(t, s.RollDue(t.Context(), noon.Add(48*time.Hour), count))
 	assert.Equal(t, 3, made)
@@ -109,7 +109,7 @@ func TestOldDaysAreDropped(t *testing.T) {
 	s := storetest.New(t)
 	path := ident.New()
 	for d := range 5 {
-		require.NoError(t, s.SaveUpload(t.Context(), plan.Upload{Readings: []plan.Record{minute(path, noon.AddDate(0, 0, d), time.Millisecond, 0)}}))
+		require.NoError(t, s.SaveUpload(t.Context(), protocol.Upload{Readings: []protocol.Record{minute(path, noon.AddDate(0, 0, d), time.Millisecond, 0)}}))
 	}
 	_, err := s.DropBefore(t.Context(), noon.AddDate(0, 0, 3))
 	require.NoError(t, err)

@@ -12,7 +12,7 @@ import (
 
 	"woodlark.example/core/sweep"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 // Sweep is a sweep as it is stored. Body is its report as JSON, packed; lists
@@ -25,7 +25,7 @@ type Sweep struct {
 	Prefixes  string
 	StartedAt time.Time
 	EndedAt   *time.Time
-	Outcome   plan.Outcome
+	Outcome   protocol.Outcome
 	Reason    string
 	Addresses uint64
 	Answered  uint64
@@ -45,7 +45,7 @@ func (s Sweep) Report() (*sweep.Report, error) {
 }
 
 // SweepOf is what is stored of a sweep of an agent.
-func SweepOf(agent ident.ID, p plan.Sweep) (Sweep, error) {
+func SweepOf(agent ident.ID, p protocol.Sweep) (Sweep, error) {
 	s := Sweep{ID: p.ID, WatchID: p.Watch, AgentID: agent, Scope: p.Scope[:], StartedAt: p.Started.UTC(), Outcome: p.Outcome, Reason: clip(p.Reason, 500)}
 	if !p.Ended.IsZero() {
 		ended := p.Ended.UTC()
@@ -112,7 +112,7 @@ func (s *Store) Sweep(ctx context.Context, id ident.ID) (Sweep, error) {
 // before a time, with its body; false when there is none.
 func (s *Store) SweepBefore(ctx context.Context, agent ident.ID, scope [32]byte, t time.Time) (Sweep, bool, error) {
 	var x Sweep
-	err := s.db.WithContext(ctx).Where("agent_id = ? AND scope = ? AND started_at < ? AND outcome = ?", agent, scope[:], t.UTC(), plan.Done).
+	err := s.db.WithContext(ctx).Where("agent_id = ? AND scope = ? AND started_at < ? AND outcome = ?", agent, scope[:], t.UTC(), protocol.Done).
 		Order("started_at DESC").Take(&x).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return x, false, nil

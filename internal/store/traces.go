@@ -15,7 +15,7 @@ import (
 
 	"woodlark.example/core/finding"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/wire"
 )
 
@@ -31,7 +31,7 @@ type Trace struct {
 	Via       string
 	StartedAt time.Time
 	EndedAt   *time.Time
-	Outcome   plan.Outcome
+	Outcome   protocol.Outcome
 	Reason    string
 	Reached   bool
 	Changed   bool // from the usual route
@@ -148,7 +148,7 @@ func pack(v any) ([]byte, error) {
 }
 
 // TraceOf is what is stored of a trace of an agent.
-func TraceOf(agent ident.ID, p plan.Trace) (t Trace, err error) {
+func TraceOf(agent ident.ID, p protocol.Trace) (t Trace, err error) {
 	t = Trace{ID: p.ID, Lane: LaneOf(agent, p.Target, p.Family, p.Via), WatchID: p.Watch, AgentID: agent, Target: p.Target, Family: p.Family, Via: p.Via,
 		StartedAt: p.Started.UTC(), Outcome: p.Outcome, Reason: clip(p.Reason, 500)}
 	if !p.Ended.IsZero() {
@@ -198,7 +198,7 @@ func routeID(key string) ident.ID {
 
 // saveTraces keeps traces over those that were going on, with their hops; and each
 // distinct route once, with its sightings. A trace that comes again counts once.
-func saveTraces(tx *gorm.DB, agent ident.ID, list []plan.Trace) error {
+func saveTraces(tx *gorm.DB, agent ident.ID, list []protocol.Trace) error {
 	for _, p := range list {
 		t, err := TraceOf(agent, p)
 		if err != nil {
@@ -288,7 +288,7 @@ func (s *Store) Trace(ctx context.Context, id ident.ID) (Trace, error) {
 // when there is none.
 func (s *Store) TraceBefore(ctx context.Context, lane ident.ID, t time.Time) (Trace, bool, error) {
 	var x Trace
-	err := s.db.WithContext(ctx).Where("lane = ? AND started_at < ? AND outcome = ?", lane, t.UTC(), plan.Done).Order("started_at DESC").Take(&x).Error
+	err := s.db.WithContext(ctx).Where("lane = ? AND started_at < ? AND outcome = ?", lane, t.UTC(), protocol.Done).Order("started_at DESC").Take(&x).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return x, false, nil
 	}
@@ -337,6 +337,6 @@ func (s *Store) HopMinutes(ctx context.Context, lane ident.ID, from, to time.Tim
 }
 
 // ImportTraces keeps traces of the past.
-func (s *Store) ImportTraces(ctx context.Context, agent ident.ID, list []plan.Trace) error {
+func (s *Store) ImportTraces(ctx context.Context, agent ident.ID, list []protocol.Trace) error {
 	return s.transact(ctx, "import traces", func(tx *gorm.DB) error { return saveTraces(tx, agent, list) })
 }

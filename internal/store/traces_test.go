@@ -9,14 +9,14 @@ import (
 
 	"woodlark.example/core/finding"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/store/storetest"
 )
 
 // traced is a trace over hops, named by their addresses; empty for one that is
 // silent.
-func traced(at time.Time, hops ...string) plan.Trace {
+func traced(at time.Time, hops ...string) protocol.Trace {
 	r := &finding.TraceReport{Target: "terminal.holm.example", Address: hops[len(hops)-1], StartedAt: at, Reached: true}
 	ms, lost := 5.25, 0.02
 	r.RTTMs, r.LossRatio = &ms, &lost
@@ -27,7 +27,7 @@ func traced(at time.Time, hops ...string) plan.Trace {
 		}
 		r.Hops = append(r.Hops, h)
 	}
-	return plan.Trace{ID: ident.New(), Target: r.Target, Family: 4, Via: "icmp", Started: at, Ended: at.Add(4 * time.Second), Outcome: plan.Done, Report: r}
+	return protocol.Trace{ID: ident.New(), Target: r.Target, Family: 4, Via: "icmp", Started: at, Ended: at.Add(4 * time.Second), Outcome: protocol.Done, Report: r}
 }
 
 func TestTraces(t *testing.T) {
@@ -36,11 +36,11 @@ func TestTraces(t *testing.T) {
 	at := time.Now().UTC().Add(-3 * time.Hour).Truncate(time.Minute)
 	first := traced(at, "192.0.2.1", "203.0.113.25", "203.0.113.26")
 	lane := store.LaneOf(agent, first.Target, first.Family, first.Via)
-	require.NoError(t, s.BeginTraces(t.Context(), []store.Trace{{ID: first.ID, Lane: lane, AgentID: agent, Target: first.Target, Family: 4, Via: "icmp", StartedAt: at, Outcome: plan.Running}}))
-	list := []plan.Trace{first, traced(at.Add(15*time.Minute), "192.0.2.1", "203.0.113.25", "203.0.113.26"), traced(at.Add(30*time.Minute), "192.0.2.1", "203.0.113.25", "203.0.113.26"),
+	require.NoError(t, s.BeginTraces(t.Context(), []store.Trace{{ID: first.ID, Lane: lane, AgentID: agent, Target: first.Target, Family: 4, Via: "icmp", StartedAt: at, Outcome: protocol.Running}}))
+	list := []protocol.Trace{first, traced(at.Add(15*time.Minute), "192.0.2.1", "203.0.113.25", "203.0.113.26"), traced(at.Add(30*time.Minute), "192.0.2.1", "203.0.113.25", "203.0.113.26"),
 		traced(at.Add(45*time.Minute), "192.0.2.1", "", "203.0.113.25", "203.0.113.26")}
 	for range 2 { // an upload may come twice
-		require.NoError(t, s.SaveUpload(t.Context(), plan.Upload{Agent: agent, Traces: list}))
+		require.NoError(t, s.SaveUpload(t.Context(), protocol.Upload{Agent: agent, Traces: list}))
 	}
 
 	got, err := s.Traces(t.Context(), store.TraceFilter{Agent: agent})
@@ -56,7 +56,7 @@ func TestTraces(t *testing.T) {
 
 	whole, err := s.Trace(t.Context(), first.ID)
 	require.NoError(t, err)
-	assert.Equal(t, plan.Done, whole.Outcome)
+	assert.Equal(t, protocol.Done, whole.Outcome)
 	r, err := whole.Report()
 	require.NoError(t, err)
 	assert.Equal(t, first.Report.Hops, r.Hops)
@@ -101,7 +101,7 @@ func TestTraces(t *testing.T) {
 		long.Report.Minutes = append(long.Report.Minutes, finding.HopMinute{At: at.Add(time.Duration(50+i) * time.Minute), Route: long.Report.Route().Key(),
 			Hops: []finding.HopMinuteLine{{TTL: 1, Addresses: []string{"192.0.2.1"}, Probes: 60 + i, Answered: 60, CarriedRatio: &lost}, {TTL: 2, Probes: 60, Answered: 30}}})
 	}
-	require.NoError(t, s.SaveUpload(t.Context(), plan.Upload{Agent: agent, Traces: []plan.Trace{long}}))
+	require.NoError(t, s.SaveUpload(t.Context(), protocol.Upload{Agent: agent, Traces: []protocol.Trace{long}}))
 	minutes, err = s.HopMinutes(t.Context(), lane, at.Add(50*time.Minute), at.Add(time.Hour), 100)
 	require.NoError(t, err)
 	require.Len(t, minutes, 3)
@@ -109,7 +109,7 @@ func TestTraces(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []store.HopRow{{TTL: 1, Addresses: []string{"192.0.2.1"}, Probes: 62, Answered: 60, Carried: &lost}, {TTL: 2, Probes: 60, Answered: 30}}, rows)
 
-	require.NoError(t, s.BeginTraces(t.Context(), []store.Trace{{ID: ident.New(), Lane: lane, AgentID: agent, Target: "x", Family: 4, Via: "icmp", StartedAt: at, Outcome: plan.Running}}))
+	require.NoError(t, s.BeginTraces(t.Context(), []store.Trace{{ID: ident.New(), Lane: lane, AgentID: agent, Target: "x", Family: 4, Via: "icmp", StartedAt: at, Outcome: protocol.Running}}))
 	require.NoError(t, s.EndRunning(t.Context()))
 	require.NoError(t, s.DropOld(t.Context(), time.Now(), at.Add(40*time.Minute)))
 	got, err = s.Traces(t.Context(), store.TraceFilter{Agent: agent})

@@ -9,7 +9,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 // TwoEnded is a measurement with two ends: a stream or a bandwidth test. Body is its
@@ -23,7 +23,7 @@ type TwoEnded struct {
 	Kind      string
 	StartedAt time.Time
 	EndedAt   *time.Time
-	Outcome   plan.Outcome
+	Outcome   protocol.Outcome
 	Reason    string
 	ThereBps  *float64
 	BackBps   *float64
@@ -45,7 +45,7 @@ func (t TwoEnded) Report() (json.RawMessage, error) {
 }
 
 // TwoEndedOf is what is stored of one that was made or is going on.
-func TwoEndedOf(agent ident.ID, p plan.TwoEnded) (TwoEnded, error) {
+func TwoEndedOf(agent ident.ID, p protocol.TwoEnded) (TwoEnded, error) {
 	t := TwoEnded{ID: p.ID, WatchID: p.Watch, AgentID: agent, FarID: p.Far, Target: p.Target, Kind: p.Kind, StartedAt: p.Started.UTC(), Outcome: p.Outcome, Reason: clip(p.Reason, 500),
 		ThereBps: p.ThereBps, BackBps: p.BackBps, MOS: p.MOS, SentBytes: p.SentBytes}
 	if !p.Ended.IsZero() {
@@ -119,7 +119,7 @@ func (s *Store) LoadsBeside(ctx context.Context, kinds []string, agents []ident.
 	var list []TwoEnded
 	err := s.db.WithContext(ctx).Select(twoEndedWithoutBody).
 		Where("kind IN ? AND (outcome <> ? OR sent_bytes > 0 OR reason = ?) AND (agent_id IN ? OR far_id IN ?) AND started_at < ? AND (ended_at > ? OR ended_at IS NULL AND outcome = ?)",
-			kinds, plan.Failed, CutOff, agents, agents, to.UTC(), from.UTC(), plan.Running).
+			kinds, protocol.Failed, CutOff, agents, agents, to.UTC(), from.UTC(), protocol.Running).
 		Order("started_at").Limit(mostLoads).Find(&list).Error
 	return list, wrap("list load runs", err)
 }

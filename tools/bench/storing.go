@@ -20,8 +20,8 @@ import (
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/mariadb"
 	"woodlark.example/internal/network/world"
-	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/history"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
@@ -79,12 +79,12 @@ func writing(ctx context.Context, dir string) error {
 	defer server.Stop()
 	defer s.Close()
 	const paths, each = 30, 1000
-	var records []plan.Record
+	var records []protocol.Record
 	now := time.Now()
 	for range paths {
 		id := ident.New()
 		if err := minutes(ctx, id, now, each, func(r core.Reading, p []core.Probe) error {
-			records = append(records, plan.Record{Path: id, Reading: r, Packed: core.Pack(r.At, p)})
+			records = append(records, protocol.Record{Path: id, Reading: r, Packed: core.Pack(r.At, p)})
 			return nil
 		}); err != nil {
 			return err
@@ -95,7 +95,7 @@ func writing(ctx context.Context, dir string) error {
 	}
 	began := time.Now()
 	for i := 0; i < len(records); i += 1000 {
-		if err := s.SaveUpload(ctx, plan.Upload{Readings: records[i : i+1000]}); err != nil {
+		if err := s.SaveUpload(ctx, protocol.Upload{Readings: records[i : i+1000]}); err != nil {
 			return err
 		}
 	}

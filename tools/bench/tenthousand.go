@@ -12,7 +12,7 @@ import (
 	"woodlark.example/internal/api"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 	"woodlark.example/wire"
 )
@@ -85,11 +85,11 @@ func tenThousand(ctx context.Context, dir string) error {
 		}
 	}
 	agent := c.Agents()[0].ID
-	upload := func(n int) plan.Upload {
-		u := plan.Upload{Agent: agent}
+	upload := func(n int) protocol.Upload {
+		u := protocol.Upload{Agent: agent}
 		for i, v := range views {
 			m := of(i, n)
-			u.Readings = append(u.Readings, plan.Record{Path: v.ID, Reading: m.reading, Packed: m.packed})
+			u.Readings = append(u.Readings, protocol.Record{Path: v.ID, Reading: m.reading, Packed: m.packed})
 		}
 		return u
 	}

@@ -9,7 +9,7 @@ import (
 	"woodlark.example/core/finding"
 	"woodlark.example/core/reading"
 	"woodlark.example/core/sweep"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 // Status is how the service stands.
@@ -45,10 +45,10 @@ type Agent struct {
 	Version string     `json:"version"`
 	SeenAt  *time.Time `json:"seen_at"`
 	// Alive says that it can be told something now.
-	Alive  bool         `json:"alive"`
-	LostAt *time.Time   `json:"lost_at" doc:"When an agent on another machine last was connected; null while it is"`
-	Labels string       `json:"labels"`
-	Health *plan.Health `json:"health,omitempty" doc:"What it says of itself; left out when it said nothing yet"`
+	Alive  bool             `json:"alive"`
+	LostAt *time.Time       `json:"lost_at" doc:"When an agent on another machine last was connected; null while it is"`
+	Labels string           `json:"labels"`
+	Health *protocol.Health `json:"health,omitempty" doc:"What it says of itself; left out when it said nothing yet"`
 }
 
 // Invite lets one agent on another machine join.

@@ -10,7 +10,7 @@ import (
 	"woodlark.example/core/capacity"
 	"woodlark.example/core/finding"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/probe/near"
+	"woodlark.example/internal/probe/nearend"
 	"woodlark.example/internal/probe/stream"
 	"woodlark.example/internal/report"
 	"woodlark.example/wire"
@@ -81,7 +81,7 @@ func one(ctx context.Context, j *kind.Job, s *Spec, i int) (finding.StreamReport
 	if err != nil {
 		return finding.StreamReport{}, err
 	}
-	heard := func(p near.Progress) { j.TellEnds(i, "streaming", p) }
+	heard := func(p nearend.Progress) { j.TellEnds(i, "streaming", p) }
 	if s.Reflector {
 		x := s.Reflected()
 		x.Target = j.Lanes[i].Target
@@ -143,7 +143,7 @@ func write(p kind.Page, all []any) error {
 func good(all []any) bool {
 	for _, x := range all {
 		r := x.(*Result)
-		if !r.Complete && r.Problem != near.Stopped || slices.ContainsFunc(r.Findings, finding.Finding.Bad) {
+		if !r.Complete && r.Problem != nearend.Stopped || slices.ContainsFunc(r.Findings, finding.Finding.Bad) {
 			return false
 		}
 	}
@@ -152,7 +152,7 @@ func good(all []any) bool {
 
 // says writes how far it is.
 func says(p kind.Progress) string {
-	x, _ := p.More.(near.Progress)
+	x, _ := p.More.(nearend.Progress)
 	done := time.Duration(p.Done) * time.Millisecond
 	text := fmt.Sprintf("%s of %s", done.Round(time.Second), (time.Duration(p.Of) * time.Millisecond).Round(time.Second))
 	if x.Lost > 0 {

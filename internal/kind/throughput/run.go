@@ -10,7 +10,7 @@ import (
 	"woodlark.example/core/capacity"
 	"woodlark.example/core/finding"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/probe/near"
+	"woodlark.example/internal/probe/nearend"
 	"woodlark.example/internal/probe/throughput"
 	"woodlark.example/internal/report"
 )
@@ -61,7 +61,7 @@ func run(ctx context.Context, j *kind.Job) ([]kind.Outcome, error) {
 			return nil, err
 		}
 		q.Target = l.Target
-		r, err := throughput.Measure(ctx, options, q, func(step string, p near.Progress) { j.TellEnds(i, step, p) })
+		r, err := throughput.Measure(ctx, options, q, func(step string, p nearend.Progress) { j.TellEnds(i, step, p) })
 		out[i].Ended = time.Now()
 		if err != nil {
 			return nil, err
@@ -127,7 +127,7 @@ func write(p kind.Page, all []any) error {
 func good(all []any) bool {
 	for _, x := range all {
 		r := x.(*Result)
-		if !r.Complete && r.Problem != near.Stopped || slices.ContainsFunc(r.Findings, finding.Finding.Bad) {
+		if !r.Complete && r.Problem != nearend.Stopped || slices.ContainsFunc(r.Findings, finding.Finding.Bad) {
 			return false
 		}
 	}
@@ -137,7 +137,7 @@ func good(all []any) bool {
 // says writes how far it is.
 func says(p kind.Progress) string {
 	text := fmt.Sprintf("%s: %s of %s", p.Says, (time.Duration(p.Done) * time.Millisecond).Round(time.Second), (time.Duration(p.Of) * time.Millisecond).Round(time.Second))
-	if x, is := p.More.(near.Progress); is {
+	if x, is := p.More.(nearend.Progress); is {
 		text += fmt.Sprintf("   %.1f MB there, %.1f MB back", float64(x.There)/1e6, float64(x.Back)/1e6)
 	}
 	return text

@@ -7,7 +7,7 @@ import (
 
 	"woodlark.example/core/capacity"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/probe/near"
+	"woodlark.example/internal/probe/nearend"
 	"woodlark.example/internal/probe/throughput"
 )
 
@@ -77,7 +77,7 @@ var Kind = kind.Register(&kind.Kind{
 	},
 	Watch: func(s kind.Spec, _ []string, repeat time.Duration) error { return s.(*Spec).standing(repeat) },
 	Guest: func(s kind.Spec) kind.Guest { return s.(*Spec).guest() },
-	Run:   run, Result: func() any { return &Result{} }, More: func() any { return &near.Progress{} }, Print: write, Good: good,
+	Run:   run, Result: func() any { return &Result{} }, More: func() any { return &nearend.Progress{} }, Print: write, Good: good,
 })
 
 func (s *Spec) standing(repeat time.Duration) error {

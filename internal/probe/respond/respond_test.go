@@ -115,7 +115,7 @@ func TestItFillsInTLVs(t *testing.T) {
 	r := start(t, nil)
 	c := udp(t, r)
 	q := wire.StampRequest{Seq: 1, Sent: time.Now(), Session: 9}
-	request := wire.AppendTLVs(q.Marshal(0), wire.TimestampInfo{}.TLV(), wire.Class{Asked: 46}.TLV(), wire.Direct{SenderSent: 4}.TLV(), wire.FollowUp{}.TLV(),
+	request := wire.AppendTLVs(q.Marshal(0), wire.TimestampInfo{}.TLV(), wire.Class{Asked: 46}.TLV(), wire.DirectMeasurement{SenderSent: 4}.TLV(), wire.FollowUp{}.TLV(),
 		wire.Location{Source: netip.MustParseAddrPort("0.0.0.0:0"), Destination: netip.MustParseAddrPort("0.0.0.0:0")}.TLV(), wire.TLV{Type: 200, Value: []byte{1, 2}})
 	ask(t, c, request)
 	got := ask(t, c, request)
@@ -132,7 +132,7 @@ func TestItFillsInTLVs(t *testing.T) {
 	assert.Equal(t, wire.Class{Asked: 46, Received: 0}, class, "the answer leaves with what was asked for")
 	direct, err := wire.ParseDirect(list[2])
 	require.NoError(t, err)
-	assert.Equal(t, wire.Direct{SenderSent: 4, ReflectorReceived: 2, ReflectorSent: 2}, direct)
+	assert.Equal(t, wire.DirectMeasurement{SenderSent: 4, ReflectorReceived: 2, ReflectorSent: 2}, direct)
 	follow, err := wire.ParseFollowUp(list[3])
 	require.NoError(t, err)
 	assert.Equal(t, uint32(0), follow.Seq)
@@ -150,7 +150,7 @@ func TestItSealsTLVs(t *testing.T) {
 	key := []byte("tern")
 	c := udp(t, start(t, func(o *respond.Options) { o.StampKey = key }))
 	q := wire.StampRequest{Seq: 3, Sent: time.Now(), Session: 9}
-	tlvs := wire.AppendTLVs(nil, wire.Direct{SenderSent: 4}.TLV(), wire.TimestampInfo{}.TLV())
+	tlvs := wire.AppendTLVs(nil, wire.DirectMeasurement{SenderSent: 4}.TLV(), wire.TimestampInfo{}.TLV())
 	for i, by := range [][]byte{key, []byte("gull")} {
 		got := ask(t, c, wire.AppendTLVs(append(q.MarshalAuth(0, key), tlvs...), wire.SealTLVs(3, tlvs, by), wire.TLV{Type: wire.TLVPadding, Value: make([]byte, 8)}))
 		require.Len(t, got, 1)
@@ -165,7 +165,7 @@ func TestItSealsTLVs(t *testing.T) {
 		require.NoError(t, err)
 		if i == 0 {
 			assert.Equal(t, byte(0), list[0].Flags|list[1].Flags|list[2].Flags|list[3].Flags)
-			assert.Equal(t, wire.Direct{SenderSent: 4, ReflectorReceived: 1, ReflectorSent: 1}, direct)
+			assert.Equal(t, wire.DirectMeasurement{SenderSent: 4, ReflectorReceived: 1, ReflectorSent: 1}, direct)
 		} else {
 			assert.Equal(t, wire.TLVUnverified, list[0].Flags&list[1].Flags&list[2].Flags)
 			assert.Zero(t, direct.ReflectorReceived, "nothing is answered to who cannot seal")
@@ -287,7 +287,7 @@ func TestDatagramsNeedProof(t *testing.T) {
 func FuzzReflector(f *testing.F) {
 	r := start(f, nil)
 	c := udp(f, r)
-	f.Add(wire.AppendTLVs(wire.StampRequest{}.Marshal(0), wire.Direct{}.TLV(), wire.FollowUp{}.TLV()))
+	f.Add(wire.AppendTLVs(wire.StampRequest{}.Marshal(0), wire.DirectMeasurement{}.TLV(), wire.FollowUp{}.TLV()))
 	f.Add(session.Datagram{Step: session.Begin}.Marshal(nil))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if len(b) > 1400 {

@@ -15,7 +15,7 @@ import (
 	"woodlark.example/core/finding"
 	"woodlark.example/core/oneway"
 	"woodlark.example/internal/network"
-	"woodlark.example/internal/probe/near"
+	"woodlark.example/internal/probe/nearend"
 	"woodlark.example/internal/probe/paced"
 	"woodlark.example/wire"
 )
@@ -72,7 +72,7 @@ func (r *Reflected) tlvs(seq uint32, six bool, room int) []byte {
 		room -= len(wire.AppendTLVs(nil, wire.SealTLVs(0, nil, r.Key)))
 	}
 	var b []byte
-	for _, t := range []wire.TLV{wire.Direct{SenderSent: seq + 1}.TLV(), wire.FollowUp{}.TLV(), wire.Class{Asked: r.DSCP}.TLV(), wire.TimestampInfo{}.TLV(), wire.Location{Source: none, Destination: none}.TLV()} {
+	for _, t := range []wire.TLV{wire.DirectMeasurement{SenderSent: seq + 1}.TLV(), wire.FollowUp{}.TLV(), wire.Class{Asked: r.DSCP}.TLV(), wire.TimestampInfo{}.TLV(), wire.Location{Source: none, Destination: none}.TLV()} {
 		t.Flags = wire.TLVUnrecognised // until the reflector says otherwise (RFC 8972 §4)
 		if more := wire.AppendTLVs(b, t); len(more) <= room {
 			b = more
@@ -93,7 +93,7 @@ const closing = 25
 // reflection is a measurement that is going on.
 type reflection struct {
 	r       Reflected
-	o       near.Options
+	o       nearend.Options
 	six     bool
 	conn    network.Conn
 	session uint16
@@ -115,7 +115,7 @@ type reflection struct {
 
 // Reflect measures by a reflector, and reports what was found. Clocks that are not known
 // to be in step are estimated; without an answer there is an error.
-func Reflect(ctx context.Context, o near.Options, r Reflected, heard func(near.Progress)) (finding.StreamReport, error) {
+func Reflect(ctx context.Context, o nearend.Options, r Reflected, heard func(nearend.Progress)) (finding.StreamReport, error) {
 	if o.Wall == nil {
 		o.Wall = paced.Plain
 	}
@@ -248,7 +248,7 @@ func (x *reflection) estimate() uint16 {
 }
 
 // tell passes on how far it is.
-func (x *reflection) tell(ctx context.Context, began time.Time, shape paced.Shape, heard func(near.Progress)) {
+func (x *reflection) tell(ctx context.Context, began time.Time, shape paced.Shape, heard func(nearend.Progress)) {
 	for {
 		if x.clock.Until(ctx, x.clock.Now().Add(time.Second), nil); ctx.Err() != nil {
 			return
@@ -258,7 +258,7 @@ func (x *reflection) tell(ctx context.Context, began time.Time, shape paced.Shap
 		came := len(x.answers)
 		x.mu.Unlock()
 		due := min(shape.PerCall(), int(passed/shape.Interval))
-		heard(near.Progress{Elapsed: min(passed, shape.For), Length: shape.For, Lost: int64(max(0, due-came))})
+		heard(nearend.Progress{Elapsed: min(passed, shape.For), Length: shape.For, Lost: int64(max(0, due-came))})
 	}
 }
 

@@ -17,7 +17,7 @@ import (
 	"woodlark.example/internal/busy"
 	"woodlark.example/internal/host"
 	"woodlark.example/internal/network/kernel"
-	"woodlark.example/internal/probe/near"
+	"woodlark.example/internal/probe/nearend"
 	"woodlark.example/internal/probe/respond"
 	"woodlark.example/internal/probe/session"
 	"woodlark.example/internal/probe/stream"
@@ -68,7 +68,7 @@ func measureBy(t *testing.T, at netip.AddrPort, change func(*stream.Reflected)) 
 	if change != nil {
 		change(&r)
 	}
-	return stream.Reflect(t.Context(), near.Options{Network: kernel.Host(), To: at, End: session.End{Name: "near"}}, r, nil)
+	return stream.Reflect(t.Context(), nearend.Options{Network: kernel.Host(), To: at, End: session.End{Name: "near"}}, r, nil)
 }
 
 // TestForeignReflectors: peers that count and those that do not, with packets that they
@@ -276,6 +276,6 @@ func TestNoReflector(t *testing.T) {
 	require.ErrorContains(t, err, "44 at least")
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	_, err = stream.Reflect(ctx, near.Options{Network: kernel.Host(), To: silent}, stream.Reflected{For: time.Second}, nil)
+	_, err = stream.Reflect(ctx, nearend.Options{Network: kernel.Host(), To: silent}, stream.Reflected{For: time.Second}, nil)
 	require.Error(t, err)
 }

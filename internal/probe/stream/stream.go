@@ -1,7 +1,7 @@
 // Package stream measures what a paced stream of packets meets between two ends: each
 // way by itself.
 //
-//	report, err := stream.Measure(ctx, near.Options{Network: n, To: far, Key: key}, stream.Request{For: 10 * time.Second, Both: true}, nil)
+//	report, err := stream.Measure(ctx, nearend.Options{Network: n, To: far, Key: key}, stream.Request{For: 10 * time.Second, Both: true}, nil)
 package stream
 
 import (
@@ -15,7 +15,7 @@ import (
 	"woodlark.example/core/finding"
 	"woodlark.example/core/oneway"
 	"woodlark.example/core/voice"
-	"woodlark.example/internal/probe/near"
+	"woodlark.example/internal/probe/nearend"
 	"woodlark.example/internal/probe/paced"
 	"woodlark.example/internal/probe/session"
 	"woodlark.example/wire"
@@ -104,12 +104,12 @@ func (r Request) Order() (session.Order, error) {
 
 // Measure measures, and reports what was found. What broke off is reported with its
 // reason; the error is for what could not be measured at all.
-func Measure(ctx context.Context, o near.Options, r Request, heard func(near.Progress)) (finding.StreamReport, error) {
+func Measure(ctx context.Context, o nearend.Options, r Request, heard func(nearend.Progress)) (finding.StreamReport, error) {
 	order, err := r.Order()
 	if err != nil {
 		return finding.StreamReport{}, err
 	}
-	run, err := near.Open(ctx, o, order)
+	run, err := nearend.Open(ctx, o, order)
 	if err != nil {
 		return finding.StreamReport{}, err
 	}
@@ -123,8 +123,8 @@ func Measure(ctx context.Context, o near.Options, r Request, heard func(near.Pro
 }
 
 // Report concludes what both ends noted.
-func Report(o near.Outcome, r Request) finding.StreamReport {
-	x := finding.Streamed{From: o.Near.Name, To: o.Far.Name, Codec: r.Codec, Buffer: r.Buffer, Rest: near.MedianOf(o.Rest), Load: near.MedianOf(o.Load)}
+func Report(o nearend.Outcome, r Request) finding.StreamReport {
+	x := finding.Streamed{From: o.Near.Name, To: o.Far.Name, Codec: r.Codec, Buffer: r.Buffer, Rest: nearend.MedianOf(o.Rest), Load: nearend.MedianOf(o.Load)}
 	if x.Buffer == (voice.Buffer{}) {
 		x.Buffer = voice.Fixed
 	}
@@ -171,7 +171,7 @@ func Report(o near.Outcome, r Request) finding.StreamReport {
 }
 
 // alone is what is known of the way back when the far end's notes did not come over.
-func alone(x *finding.Streamed, o near.Outcome, calls int) {
+func alone(x *finding.Streamed, o nearend.Outcome, calls int) {
 	for call := range calls {
 		told, timed := paced.Told(*o.Order.Back, o.CameBack, call)
 		if len(told.Sent) == 0 {
@@ -186,7 +186,7 @@ func alone(x *finding.Streamed, o near.Outcome, calls int) {
 
 // clockOf is how the two ends' clocks stand: one and the same clock, two that are kept
 // in step, or two whose offset has to be estimated.
-func clockOf(o near.Outcome, there, back []oneway.Stream) oneway.Clock {
+func clockOf(o nearend.Outcome, there, back []oneway.Stream) oneway.Clock {
 	if o.Near.Boot != "" && o.Near.Boot == o.Far.Boot && o.Near.Offset == o.Far.Offset {
 		return oneway.Stepped(0)
 	}

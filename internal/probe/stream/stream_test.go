@@ -14,7 +14,7 @@ import (
 	"woodlark.example/internal/busy"
 	"woodlark.example/internal/network/world"
 	"woodlark.example/internal/network/world/live"
-	"woodlark.example/internal/probe/near"
+	"woodlark.example/internal/probe/nearend"
 	"woodlark.example/internal/probe/paced"
 	"woodlark.example/internal/probe/respond"
 	"woodlark.example/internal/probe/session"
@@ -31,7 +31,7 @@ links:
 `
 
 // across is how near.example reaches far.example, whose clock is off.
-func across(t *testing.T, at string) near.Options {
+func across(t *testing.T, at string) nearend.Options {
 	t.Helper()
 	m, err := world.Read([]byte(slope), world.Options{})
 	require.NoError(t, err)
@@ -48,7 +48,7 @@ func across(t *testing.T, at string) near.Options {
 	var owned sync.WaitGroup
 	owned.Go(func() { _ = r.Run(ctx) })
 	t.Cleanup(func() { cancel(); owned.Wait() })
-	return near.Options{Network: a, To: r.At(), Key: session.KeyFrom("gull"), End: session.End{Name: "near"}, Rest: 200 * time.Millisecond}
+	return nearend.Options{Network: a, To: r.At(), Key: session.KeyFrom("gull"), End: session.End{Name: "near"}, Rest: 200 * time.Millisecond}
 }
 
 func TestAStreamAcrossAWorld(t *testing.T) {

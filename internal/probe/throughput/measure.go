@@ -10,15 +10,15 @@ import (
 	"woodlark.example/core/figure"
 	"woodlark.example/core/finding"
 	"woodlark.example/internal/probe/bulk"
-	"woodlark.example/internal/probe/near"
+	"woodlark.example/internal/probe/nearend"
 )
 
 // Heard is told how far it is: which run of how many, and the run's progress.
-type Heard func(step string, p near.Progress)
+type Heard func(step string, p nearend.Progress)
 
 // measurement is one that is going on.
 type measurement struct {
-	o       near.Options
+	o       nearend.Options
 	r       Request
 	heard   Heard
 	report  finding.ThroughputReport
@@ -29,12 +29,12 @@ type measurement struct {
 
 // Measure carries out a request and reports what was found. What broke off is reported
 // with its reason; the error is for what could not be measured at all.
-func Measure(ctx context.Context, o near.Options, r Request, heard Heard) (finding.ThroughputReport, error) {
+func Measure(ctx context.Context, o nearend.Options, r Request, heard Heard) (finding.ThroughputReport, error) {
 	if err := r.complete(); err != nil {
 		return finding.ThroughputReport{}, err
 	}
 	if heard == nil {
-		heard = func(string, near.Progress) {}
+		heard = func(string, nearend.Progress) {}
 	}
 	r.Family = 4
 	if o.To.Addr().Is6() {
@@ -109,11 +109,11 @@ func (m *measurement) run(ctx context.Context, way Direction, rate capacity.Rate
 	if err != nil {
 		return err
 	}
-	run, err := near.Open(ctx, m.o, order)
+	run, err := nearend.Open(ctx, m.o, order)
 	if err != nil {
 		return err
 	}
-	o, err := run.Run(ctx, func(p near.Progress) { m.heard(step, p) })
+	o, err := run.Run(ctx, func(p nearend.Progress) { m.heard(step, p) })
 	if err != nil {
 		return err
 	}
@@ -150,8 +150,8 @@ func (m *measurement) run(ctx context.Context, way Direction, rate capacity.Rate
 }
 
 // direction is what both ends noted of a direction.
-func (m *measurement) direction(o near.Outcome, there bool) finding.ThroughputDirection {
-	d := finding.ThroughputDirection{From: o.Near.Name, To: o.Far.Name, There: there, RTTRestMs: figure.Ms(near.MedianOf(o.Rest)), RTTLoadMs: figure.Ms(near.MedianOf(o.Load)),
+func (m *measurement) direction(o nearend.Outcome, there bool) finding.ThroughputDirection {
+	d := finding.ThroughputDirection{From: o.Near.Name, To: o.Far.Name, There: there, RTTRestMs: figure.Ms(nearend.MedianOf(o.Rest)), RTTLoadMs: figure.Ms(nearend.MedianOf(o.Load)),
 		Tried: []finding.ThroughputTry{}, Spans: []finding.ThroughputSpan{}}
 	if !there {
 		d.From, d.To = d.To, d.From
@@ -178,7 +178,7 @@ func bps(r figure.Opt[capacity.Rate]) *float64 {
 	return &f
 }
 
-func (m *measurement) ofTCP(d *finding.ThroughputDirection, t near.Transfer, o near.Outcome) {
+func (m *measurement) ofTCP(d *finding.ThroughputDirection, t nearend.Transfer, o nearend.Outcome) {
 	if t.Sent != nil {
 		d.SentBytes = t.Sent.Left
 		d.SentBps = bps(capacity.Of(t.Sent.Left, t.Sent.Seconds))
@@ -244,7 +244,7 @@ func (m *measurement) ofTCP(d *finding.ThroughputDirection, t near.Transfer, o n
 }
 
 // ofSender is what the sender's stack told.
-func (m *measurement) ofSender(d *finding.ThroughputDirection, t near.Transfer, o near.Outcome) {
+func (m *measurement) ofSender(d *finding.ThroughputDirection, t nearend.Transfer, o nearend.Outcome) {
 	s := t.Sent
 	if s == nil || !s.Told {
 		return
@@ -300,12 +300,12 @@ func (m *measurement) layers(d *finding.ThroughputDirection, f capacity.Framing)
 
 // yardstick is what each end reaches within itself.
 func (m *measurement) yardstick(ctx context.Context) {
-	m.heard("yardstick", near.Progress{Length: yardstickFor})
+	m.heard("yardstick", nearend.Progress{Length: yardstickFor})
 	y := &finding.YardstickReport{}
 	if r, err := bulk.Loopback(ctx, m.r.Streams, yardstickFor); err == nil {
 		y.NearBps = &r
 	}
-	if r, err := near.Yardstick(ctx, m.o, m.r.Streams, yardstickFor); err == nil {
+	if r, err := nearend.Yardstick(ctx, m.o, m.r.Streams, yardstickFor); err == nil {
 		y.FarBps = &r
 	}
 	m.report.Yardstick = y

@@ -16,14 +16,14 @@ import (
 	"woodlark.example/internal/network/kernel"
 	"woodlark.example/internal/network/world"
 	"woodlark.example/internal/network/world/live"
-	"woodlark.example/internal/probe/near"
+	"woodlark.example/internal/probe/nearend"
 	"woodlark.example/internal/probe/respond"
 	"woodlark.example/internal/probe/session"
 	"woodlark.example/internal/probe/throughput"
 )
 
 // between puts a far end at an address of a network, and returns how to reach it.
-func between(t *testing.T, near_, far network.Network, at string) near.Options {
+func between(t *testing.T, near_, far network.Network, at string) nearend.Options {
 	t.Helper()
 	r, err := respond.New(respond.Options{Network: far, Listen: netip.MustParseAddrPort(at), Keys: respond.Shared("gull"), Limits: respond.Usual(), End: func() session.End { return session.End{Name: "far"} }})
 	require.NoError(t, err)
@@ -31,7 +31,7 @@ func between(t *testing.T, near_, far network.Network, at string) near.Options {
 	var owned sync.WaitGroup
 	owned.Go(func() { _ = r.Run(ctx) })
 	t.Cleanup(func() { cancel(); owned.Wait() })
-	return near.Options{Network: near_, To: r.At(), Key: session.KeyFrom("gull"), End: session.End{Name: "near"}, Rest: 300 * time.Millisecond}
+	return nearend.Options{Network: near_, To: r.At(), Key: session.KeyFrom("gull"), End: session.End{Name: "near"}, Rest: 300 * time.Millisecond}
 }
 
 const slope = `
@@ -43,7 +43,7 @@ links:
   - {between: [near.example, far.example], delay: 10ms, rate: 5Mbit/s, queue: 100ms}
 `
 
-func inWorld(t *testing.T, file string) near.Options {
+func inWorld(t *testing.T, file string) nearend.Options {
 	t.Helper()
 	m, err := world.Read([]byte(file), world.Options{})
 	require.NoError(t, err)
@@ -93,7 +93,7 @@ func TestRequestsThatCannotBe(t *testing.T) {
 		"no protocol": {Protocol: "sctp"}, "no direction": {Direction: "sideways"}, "leaves nothing": {For: time.Second, WarmUp: 2 * time.Second}, "at most 100": {Repeats: 1000},
 		"are of TCP": {Protocol: capacity.UDP, Window: 1}, "are of UDP": {Rate: 5}, "is not a ratio": {Protocol: capacity.UDP, LossLimit: 2}, "bytes of payload": {Protocol: capacity.UDP, Size: 10},
 	} {
-		_, err := throughput.Measure(t.Context(), near.Options{Network: kernel.Host()}, r, nil)
+		_, err := throughput.Measure(t.Context(), nearend.Options{Network: kernel.Host()}, r, nil)
 		assert.ErrorContains(t, err, says)
 	}
 	took, bytes, err := throughput.Request{Protocol: capacity.UDP, Rate: 8e6, For: 10 * time.Second, Repeats: 3}.Estimate()
@@ -108,7 +108,7 @@ func TestRepeats(t *testing.T) {
 	o := between(t, kernel.Host(), kernel.Host(), "127.0.0.1:0")
 	busy.Tries(t, func(c *busy.Try) {
 		var steps []string
-		r, err := throughput.Measure(t.Context(), o, throughput.Request{Protocol: capacity.UDP, Direction: throughput.Both, Rate: 4e6, For: time.Second, Repeats: 3}, func(step string, _ near.Progress) { steps = append(steps, step) })
+		r, err := throughput.Measure(t.Context(), o, throughput.Request{Protocol: capacity.UDP, Direction: throughput.Both, Rate: 4e6, For: time.Second, Repeats: 3}, func(step string, _ nearend.Progress) { steps = append(steps, step) })
 		require.NoError(c, err)
 		assert.Len(c, r.Repeats, 6)
 		assert.Contains(c, steps, "both, 3 of 3")
@@ -143,14 +143,14 @@ func TestStoppedKeepsBothEnds(t *testing.T) {
 			o := between(t, here, here, "127.0.0.1:0")
 			ctx, stop := context.WithCancel(t.Context())
 			defer stop()
-			report, err := throughput.Measure(ctx, o, c.r, func(_ string, p near.Progress) {
+			report, err := throughput.Measure(ctx, o, c.r, func(_ string, p nearend.Progress) {
 				if p.Elapsed > 1500*time.Millisecond {
 					stop()
 				}
 			})
 			require.NoError(t, err)
 			assert.False(t, report.Complete)
-			assert.Equal(t, near.Stopped, report.Problem)
+			assert.Equal(t, nearend.Stopped, report.Problem)
 			require.Len(t, report.Directions, 2)
 			for _, d := range report.Directions {
 				require.NotNil(t, d.ReceivedBps, d.Direction)

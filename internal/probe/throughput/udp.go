@@ -9,12 +9,12 @@ import (
 	"woodlark.example/core/figure"
 	"woodlark.example/core/finding"
 	"woodlark.example/core/loss"
-	"woodlark.example/internal/probe/near"
+	"woodlark.example/internal/probe/nearend"
 	"woodlark.example/internal/probe/session"
 )
 
 // ofUDP is what both ends counted of datagrams.
-func (m *measurement) ofUDP(d *finding.ThroughputDirection, o near.Outcome, there bool) {
+func (m *measurement) ofUDP(d *finding.ThroughputDirection, o nearend.Outcome, there bool) {
 	counted, left := o.CountedThere, o.LeftThere
 	if !there {
 		counted, left = o.CountedBack, o.LeftBack
@@ -49,7 +49,7 @@ func (m *measurement) ofUDP(d *finding.ThroughputDirection, o near.Outcome, ther
 	m.secondsOf(d, o, there)
 }
 
-func (m *measurement) secondsOf(d *finding.ThroughputDirection, o near.Outcome, there bool) {
+func (m *measurement) secondsOf(d *finding.ThroughputDirection, o nearend.Outcome, there bool) {
 	type second struct {
 		start, length       float64
 		packets, bytes, out int64
@@ -97,7 +97,7 @@ func (m *measurement) tried(ctx context.Context, way Direction, rate capacity.Ra
 	}
 	options := m.o
 	options.Rest = 100 * time.Millisecond
-	run, err := near.Open(ctx, options, order)
+	run, err := nearend.Open(ctx, options, order)
 	if err != nil {
 		return t, counts, err
 	}
@@ -135,7 +135,7 @@ func (m *measurement) search(ctx context.Context, way Direction) (capacity.Rate,
 	good, bad := capacity.Rate(0), m.r.Rate*1.0001
 	rate := min(1e6, m.r.Rate)
 	for n := 0; n < 24 && (good == 0 || bad/good > 1.01); n++ {
-		m.heard("search at "+rate.String(), near.Progress{Length: tryFor})
+		m.heard("search at "+rate.String(), nearend.Progress{Length: tryFor})
 		t, err := m.try(ctx, way, rate)
 		if err != nil {
 			return 0, err
@@ -189,7 +189,7 @@ func (m *measurement) explain(ctx context.Context, d *finding.ThroughputDirectio
 		way = Back
 	}
 	burst := func(rate capacity.Rate) *capacity.Burst {
-		m.heard("what held it: datagrams at "+rate.String(), near.Progress{Length: tryFor})
+		m.heard("what held it: datagrams at "+rate.String(), nearend.Progress{Length: tryFor})
 		t, lost, err := m.tried(ctx, way, rate)
 		if err != nil || t.LossRatio == nil {
 			return nil

@@ -9,20 +9,20 @@ import (
 	"woodlark.example/core/capacity"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
 // usualFor is from how long back readings of throughput make what is usual.
 const usualFor = 28 * 24 * time.Hour
 
-// carried is what load runs found, by the agent that they began at.
-type carried struct {
+// loadHistory is what load runs found, by the agent that they began at.
+type loadHistory struct {
 	mu sync.Mutex
-	by map[ident.ID][]carriedRun // in the order of time
+	by map[ident.ID][]loadFound // in the order of time
 }
 
-type carriedRun struct {
+type loadFound struct {
 	id          ident.ID
 	watch, far  ident.ID
 	target      string
@@ -31,25 +31,25 @@ type carriedRun struct {
 }
 
 // add takes a run that is done.
-func (c *carried) add(t store.TwoEnded) {
-	if t.Outcome != plan.Done || t.ThereBps == nil && t.BackBps == nil {
+func (c *loadHistory) add(t store.TwoEnded) {
+	if t.Outcome != protocol.Done || t.ThereBps == nil && t.BackBps == nil {
 		return
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.by == nil {
-		c.by = map[ident.ID][]carriedRun{}
+		c.by = map[ident.ID][]loadFound{}
 	}
 	oldest := time.Now().Add(-usualFor)
-	list := slices.DeleteFunc(c.by[t.AgentID], func(r carriedRun) bool { return r.at.Before(oldest) || r.id == t.ID })
-	c.by[t.AgentID] = append(list, carriedRun{t.ID, t.WatchID, t.FarID, t.Target, t.StartedAt, t.ThereBps, t.BackBps})
+	list := slices.DeleteFunc(c.by[t.AgentID], func(r loadFound) bool { return r.at.Before(oldest) || r.id == t.ID })
+	c.by[t.AgentID] = append(list, loadFound{t.ID, t.WatchID, t.FarID, t.Target, t.StartedAt, t.ThereBps, t.BackBps})
 }
 
 // loadCarried reads what was found before.
 func (c *Controller) loadCarried(ctx context.Context) error {
 	list, err := c.store.TwoEndedList(ctx, store.TwoEndedFilter{Kinds: kind.Loads(), From: time.Now().Add(-usualFor), Page: store.Page{Limit: 20_000}})
 	for _, t := range slices.Backward(list) {
-		c.carried.add(t)
+		c.loadHistory.add(t)
 	}
 	return err
 }
@@ -105,8 +105,8 @@ func (c *Controller) throughputBeside(p *pathState) *Throughput {
 }
 
 func (c *Controller) throughputTo(p *pathState, goes func(p *pathState, far ident.ID, target string) bool) *Throughput {
-	c.carried.mu.Lock()
-	defer c.carried.mu.Unlock()
+	c.loadHistory.mu.Lock()
+	defer c.loadHistory.mu.Unlock()
 	var t *Throughput
 	var before [2][]capacity.Rate
 	type ends struct {
@@ -115,7 +115,7 @@ func (c *Controller) throughputTo(p *pathState, goes func(p *pathState, far iden
 	}
 	ours := map[ends]bool{}
 	var watch, far ident.ID
-	for _, r := range slices.Backward(c.carried.by[p.AgentID]) {
+	for _, r := range slices.Backward(c.loadHistory.by[p.AgentID]) {
 		e := ends{r.far, r.target}
 		if _, known := ours[e]; !known {
 			ours[e] = goes(p, r.far, r.target)

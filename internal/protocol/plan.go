@@ -1,6 +1,6 @@
-// Package plan holds what an agent and its service say to each other: the tasks
+// Package protocol holds what an agent and its service say to each other: the tasks
 // that the agent is to do, and the readings and runs that it uploads.
-package plan
+package protocol
 
 import (
 	"context"
@@ -123,8 +123,8 @@ type Service interface {
 	Upload(ctx context.Context, u Upload) error
 }
 
-// Hand is an agent as its service holds it.
-type Hand interface {
+// Worker is an agent as its service holds it.
+type Worker interface {
 	// SetPlan replaces what the agent is to do.
 	SetPlan(p Plan)
 	Runner

@@ -5,7 +5,7 @@ import (
 	"time"
 
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
 // Event is something that listeners are told at once: a new reading of a path,
@@ -14,7 +14,7 @@ type Event struct {
 	ID      int64 // grows from one event to the next, over restarts too
 	Kind    EventKind
 	Path    ident.ID
-	Reading *plan.Record
+	Reading *protocol.Record
 }
 
 // EventKind says what an Event tells.
@@ -31,10 +31,10 @@ const (
 	IncidentChanged EventKind = "incident"
 )
 
-// hub hands events to listeners. A listener that does not keep up loses events
+// eventStream hands events to listeners. A listener that does not keep up loses events
 // rather than holding up the rest; it is told by a closed channel. The newest events are
 // kept, for listeners that come back.
-type hub struct {
+type eventStream struct {
 	mu        sync.Mutex
 	listeners map[chan Event]struct{}
 	last      int64
@@ -48,14 +48,14 @@ const (
 
 // Listen returns a channel of events from now on, and a function to end that.
 // The channel is closed when the listener falls behind.
-func (h *hub) Listen() (<-chan Event, func()) {
+func (h *eventStream) Listen() (<-chan Event, func()) {
 	events, stop, _ := h.ListenSince(0)
 	return events, stop
 }
 
 // ListenSince is Listen for who has heard of an event already: those behind it come first.
 // whole is false when some of them are not kept any more.
-func (h *hub) ListenSince(id int64) (events <-chan Event, stop func(), whole bool) {
+func (h *eventStream) ListenSince(id int64) (events <-chan Event, stop func(), whole bool) {
 	c := make(chan Event, mostWaitingEvents)
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -77,7 +77,7 @@ func (h *hub) ListenSince(id int64) (events <-chan Event, stop func(), whole boo
 	return c, func() { h.drop(c) }, whole
 }
 
-func (h *hub) drop(c chan Event) {
+func (h *eventStream) drop(c chan Event) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if _, ok := h.listeners[c]; ok {
@@ -86,7 +86,7 @@ func (h *hub) drop(c chan Event) {
 	}
 }
 
-func (h *hub) publish(e Event) {
+func (h *eventStream) publish(e Event) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	// By time, so that numbers of an earlier run of the program are below.

@@ -1,4 +1,4 @@
-package near_test
+package nearend_test
 
 import (
 	"context"
@@ -14,7 +14,7 @@ import (
 	"woodlark.example/internal/busy"
 	"woodlark.example/internal/network"
 	"woodlark.example/internal/network/kernel"
-	"woodlark.example/internal/probe/near"
+	"woodlark.example/internal/probe/nearend"
 	"woodlark.example/internal/probe/paced"
 	"woodlark.example/internal/probe/respond"
 	"woodlark.example/internal/probe/session"
@@ -36,8 +36,8 @@ func farEnd(t *testing.T, change func(*respond.Options)) *respond.Responder {
 	return r
 }
 
-func options(at netip.AddrPort) near.Options {
-	return near.Options{Network: kernel.Host(), To: at, Key: session.KeyFrom("gull"), Rest: 200 * time.Millisecond}
+func options(at netip.AddrPort) nearend.Options {
+	return nearend.Options{Network: kernel.Host(), To: at, Key: session.KeyFrom("gull"), Rest: 200 * time.Millisecond}
 }
 
 func voice(calls int, d time.Duration) *paced.Shape {
@@ -56,10 +56,10 @@ func TestAStreamBothWays(t *testing.T) {
 			back := *there
 			back.DSCP = 0
 			busy.Tries(t, func(c *busy.Try) {
-				r, err := near.Open(t.Context(), options(far.At()), session.Order{There: there, Back: &back})
+				r, err := nearend.Open(t.Context(), options(far.At()), session.Order{There: there, Back: &back})
 				require.NoError(c, err)
 				heard := 0
-				o, err := r.Run(t.Context(), func(near.Progress) { heard++ })
+				o, err := r.Run(t.Context(), func(nearend.Progress) { heard++ })
 				require.NoError(c, err)
 				assert.True(c, o.Complete, o.Problem)
 				assert.Positive(c, heard)
@@ -90,12 +90,12 @@ func TestAStreamBothWays(t *testing.T) {
 func TestBytesBothWays(t *testing.T) {
 	far := farEnd(t, nil)
 	busy.Tries(t, func(c *busy.Try) {
-		r, err := near.Open(t.Context(), options(far.At()), session.Order{TCP: &session.TCPOrder{There: 2, Back: 1, For: 2 * time.Second}})
+		r, err := nearend.Open(t.Context(), options(far.At()), session.Order{TCP: &session.TCPOrder{There: 2, Back: 1, For: 2 * time.Second}})
 		require.NoError(c, err)
 		o, err := r.Run(t.Context(), nil)
 		require.NoError(c, err)
 		require.True(c, o.Complete, o.Problem)
-		for _, x := range []near.Transfer{o.TCPThere, o.TCPBack} {
+		for _, x := range []nearend.Transfer{o.TCPThere, o.TCPBack} {
 			require.NotNil(c, x.Sent)
 			require.NotNil(c, x.Received)
 			assert.Positive(c, x.Received.Bytes)
@@ -127,7 +127,7 @@ func TestWhatCannotBe(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			o := options(c.at)
 			o.Key = session.KeyFrom(c.key)
-			_, err := near.Open(t.Context(), o, c.order)
+			_, err := nearend.Open(t.Context(), o, c.order)
 			assert.ErrorContains(t, err, c.reason)
 		})
 	}
@@ -141,10 +141,10 @@ func TestTheFarEndGoes(t *testing.T) {
 	require.NoError(t, err)
 	var owned sync.WaitGroup
 	owned.Go(func() { _ = r.Run(ctx) })
-	run, err := near.Open(t.Context(), options(r.At()), session.Order{There: voice(1, time.Minute), Back: voice(1, time.Minute)})
+	run, err := nearend.Open(t.Context(), options(r.At()), session.Order{There: voice(1, time.Minute), Back: voice(1, time.Minute)})
 	require.NoError(t, err)
 	began := time.Now()
-	o, err := run.Run(t.Context(), func(near.Progress) { cancel() })
+	o, err := run.Run(t.Context(), func(nearend.Progress) { cancel() })
 	require.NoError(t, err)
 	owned.Wait()
 	assert.Less(t, time.Since(began), time.Minute)
@@ -157,12 +157,12 @@ func TestTheFarEndGoes(t *testing.T) {
 // TestTheNearEndGoes: the far end is free again.
 func TestTheNearEndGoes(t *testing.T) {
 	far := farEnd(t, func(o *respond.Options) { o.Limits.Sessions = 1 })
-	run, err := near.Open(t.Context(), options(far.At()), session.Order{There: voice(1, time.Minute), Back: voice(1, time.Minute)})
+	run, err := nearend.Open(t.Context(), options(far.At()), session.Order{There: voice(1, time.Minute), Back: voice(1, time.Minute)})
 	require.NoError(t, err)
-	_, err = near.Open(t.Context(), options(far.At()), session.Order{There: voice(1, time.Second)})
+	_, err = nearend.Open(t.Context(), options(far.At()), session.Order{There: voice(1, time.Second)})
 	require.ErrorContains(t, err, "as many sessions as it takes")
 	ctx, cancel := context.WithCancel(t.Context())
-	o, err := run.Run(ctx, func(near.Progress) { cancel() })
+	o, err := run.Run(ctx, func(nearend.Progress) { cancel() })
 	require.NoError(t, err)
 	assert.Contains(t, o.Problem, "stopped before its end")
 	assert.Eventually(t, func() bool { return far.Sessions() == 0 }, 10*time.Second, 10*time.Millisecond)

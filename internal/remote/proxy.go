@@ -1,6 +1,6 @@
 // Package remote is how the service and an agent on another machine speak: the agent
 // calls out, fetches its plan, holds one connection over which it is told what to do
-// now, and uploads what it measured. Hand is the service's side, Link the agent's.
+// now, and uploads what it measured. Proxy is the service's side, Link the agent's.
 package remote
 
 import (
@@ -15,41 +15,41 @@ import (
 
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 )
 
-// Hand is an agent on another machine, as the service holds it.
-type Hand struct {
+// Proxy is an agent on another machine, as the service holds it.
+type Proxy struct {
 	name    string
 	id      ident.ID
-	service plan.Service // takes what could not be measured
+	service protocol.Service // takes what could not be measured
 
 	mu       sync.Mutex
-	plan     plan.Plan
+	plan     protocol.Plan
 	etag     string
-	line     chan plan.Command // of the connection that the agent holds; nil without one
+	line     chan protocol.Command // of the connection that the agent holds; nil without one
 	hangUp   func()
 	lostAt   time.Time // when it last had one
-	waiting  map[ident.ID]chan plan.Reply
-	health   plan.Health
+	waiting  map[ident.ID]chan protocol.Reply
+	health   protocol.Health
 	healthAt time.Time
 	removed  bool
 }
 
-// NewHand is one that no agent holds a connection to yet.
-func NewHand(id ident.ID, name string, service plan.Service) *Hand {
-	h := &Hand{id: id, name: name, service: service, waiting: map[ident.ID]chan plan.Reply{}, lostAt: time.Now()}
+// NewProxy is one that no agent holds a connection to yet.
+func NewProxy(id ident.ID, name string, service protocol.Service) *Proxy {
+	h := &Proxy{id: id, name: name, service: service, waiting: map[ident.ID]chan protocol.Reply{}, lostAt: time.Now()}
 	h.mark()
 	return h
 }
 
-var _ plan.Hand = (*Hand)(nil)
+var _ protocol.Worker = (*Proxy)(nil)
 
 // ErrAway is wrapped when the agent holds no connection.
 var ErrAway = errors.New("is not connected")
 
 // mark makes the plan's tag; mu is held.
-func (h *Hand) mark() {
+func (h *Proxy) mark() {
 	b, err := json.Marshal(h.plan)
 	if err != nil {
 		return
@@ -62,14 +62,14 @@ func (h *Hand) mark() {
 	h.etag = tag
 	if h.line != nil {
 		select {
-		case h.line <- plan.Command{Kind: plan.FetchPlan}:
+		case h.line <- protocol.Command{Kind: protocol.FetchPlan}:
 		default:
 		}
 	}
 }
 
 // SetPlan replaces what it is to do.
-func (h *Hand) SetPlan(p plan.Plan) {
+func (h *Proxy) SetPlan(p protocol.Plan) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.plan = p
@@ -77,7 +77,7 @@ func (h *Hand) SetPlan(p plan.Plan) {
 }
 
 // Plan is what the agent is to do, and its tag.
-func (h *Hand) Plan() (plan.Plan, string) {
+func (h *Proxy) Plan() (protocol.Plan, string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	return h.plan, h.etag
@@ -85,7 +85,7 @@ func (h *Hand) Plan() (plan.Plan, string) {
 
 // Connect gives the commands to who holds the connection, until it ends; an earlier
 // connection ends at once. False when the agent was removed.
-func (h *Hand) Connect(ctx context.Context) (<-chan plan.Command, context.Context, bool) {
+func (h *Proxy) Connect(ctx context.Context) (<-chan protocol.Command, context.Context, bool) {
 	ctx, cancel := context.WithCancel(ctx)
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -96,7 +96,7 @@ func (h *Hand) Connect(ctx context.Context) (<-chan plan.Command, context.Contex
 	if h.hangUp != nil {
 		h.hangUp()
 	}
-	line := make(chan plan.Command, 64)
+	line := make(chan protocol.Command, 64)
 	h.line, h.hangUp = line, cancel
 	context.AfterFunc(ctx, func() {
 		h.mu.Lock()
@@ -113,7 +113,7 @@ func (h *Hand) Connect(ctx context.Context) (<-chan plan.Command, context.Contex
 }
 
 // Remove locks the agent out at once.
-func (h *Hand) Remove() {
+func (h *Proxy) Remove() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.removed = true
@@ -123,34 +123,34 @@ func (h *Hand) Remove() {
 }
 
 // Connected reports whether the agent holds a connection, else since when not.
-func (h *Hand) Connected() (bool, time.Time) {
+func (h *Proxy) Connected() (bool, time.Time) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	return h.line != nil, h.lostAt
 }
 
 // NoteHealth takes what the agent says of itself.
-func (h *Hand) NoteHealth(x plan.Health) {
+func (h *Proxy) NoteHealth(x protocol.Health) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.health, h.healthAt = x, time.Now()
 }
 
 // Health is what it said last, and when.
-func (h *Hand) Health() (plan.Health, time.Time) {
+func (h *Proxy) Health() (protocol.Health, time.Time) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	return h.health, h.healthAt
 }
 
 // HeldBack is how many readings wait at the agent, by its last word.
-func (h *Hand) HeldBack() int {
+func (h *Proxy) HeldBack() int {
 	x, _ := h.Health()
 	return x.HeldBack
 }
 
 // Reply takes what the agent says to a command.
-func (h *Hand) Reply(r plan.Reply) {
+func (h *Proxy) Reply(r protocol.Reply) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	replies := h.waiting[r.Command]
@@ -179,13 +179,13 @@ func (h *Hand) Reply(r plan.Reply) {
 }
 
 // do has the agent carry out a command, and hears it until its last word.
-func (h *Hand) do(ctx context.Context, kind plan.CommandKind, limit time.Duration, body any, heard func(json.RawMessage)) (json.RawMessage, error) {
+func (h *Proxy) do(ctx context.Context, kind protocol.CommandKind, limit time.Duration, body any, heard func(json.RawMessage)) (json.RawMessage, error) {
 	b, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
-	c := plan.Command{ID: ident.New(), Kind: kind, Limit: limit, Body: b}
-	replies := make(chan plan.Reply, 1024)
+	c := protocol.Command{ID: ident.New(), Kind: kind, Limit: limit, Body: b}
+	replies := make(chan protocol.Reply, 1024)
 	h.mu.Lock()
 	if h.line == nil {
 		since := h.lostAt
@@ -223,14 +223,14 @@ func (h *Hand) do(ctx context.Context, kind plan.CommandKind, limit time.Duratio
 }
 
 // stop tells the agent that nobody waits for a command any more.
-func (h *Hand) stop(id ident.ID) {
+func (h *Proxy) stop(id ident.ID) {
 	b, _ := json.Marshal(id)
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	delete(h.waiting, id)
 	if h.line != nil {
 		select {
-		case h.line <- plan.Command{ID: ident.New(), Kind: plan.StopCommand, Body: b}:
+		case h.line <- protocol.Command{ID: ident.New(), Kind: protocol.StopCommand, Body: b}:
 		default:
 		}
 	}
@@ -240,7 +240,7 @@ const margin = 30 * time.Second
 
 // Do carries an order out at the agent, which hands over what came of it itself unless the
 // order says that it is returned.
-func (h *Hand) Do(ctx context.Context, o plan.RunOrder, heard func(kind.Progress)) ([]plan.Made, error) {
+func (h *Proxy) Do(ctx context.Context, o protocol.RunOrder, heard func(kind.Progress)) ([]protocol.Made, error) {
 	limit := 24 * time.Hour
 	var k *kind.Kind
 	if known, err := kind.Find(o.Kind); err == nil {
@@ -249,8 +249,8 @@ func (h *Hand) Do(ctx context.Context, o plan.RunOrder, heard func(kind.Progress
 			limit = k.Limit(s, len(o.Lanes)) + margin
 		}
 	}
-	b, err := h.do(ctx, plan.DoRun, limit, o, func(b json.RawMessage) {
-		var list []plan.HeardRun
+	b, err := h.do(ctx, protocol.DoRun, limit, o, func(b json.RawMessage) {
+		var list []protocol.HeardRun
 		if json.Unmarshal(b, &list) != nil || heard == nil || k == nil {
 			return
 		}
@@ -268,15 +268,15 @@ func (h *Hand) Do(ctx context.Context, o plan.RunOrder, heard func(kind.Progress
 	if err != nil {
 		return nil, err
 	}
-	var made []plan.Made
+	var made []protocol.Made
 	return made, json.Unmarshal(b, &made)
 }
 
 const locateTime = 20 * time.Second
 
 // Locate resolves targets at the agent.
-func (h *Hand) Locate(ctx context.Context, o plan.LocateOrder) (lanes []kind.Lane, err error) {
-	b, err := h.do(ctx, plan.DoLocate, locateTime, o, nil)
+func (h *Proxy) Locate(ctx context.Context, o protocol.LocateOrder) (lanes []kind.Lane, err error) {
+	b, err := h.do(ctx, protocol.DoLocate, locateTime, o, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -284,13 +284,13 @@ func (h *Hand) Locate(ctx context.Context, o plan.LocateOrder) (lanes []kind.Lan
 }
 
 // Standing is the agent's own machine.
-func (h *Hand) Standing() (json.RawMessage, error) {
-	return h.do(context.Background(), plan.TellState, 10*time.Second, nil, nil)
+func (h *Proxy) Standing() (json.RawMessage, error) {
+	return h.do(context.Background(), protocol.TellState, 10*time.Second, nil, nil)
 }
 
 // Expect lets in who has a ticket, at the agent.
-func (h *Hand) Expect(t plan.Ticket) (string, error) {
-	b, err := h.do(context.Background(), plan.ExpectGuest, 10*time.Second, t, nil)
+func (h *Proxy) Expect(t protocol.Ticket) (string, error) {
+	b, err := h.do(context.Background(), protocol.ExpectGuest, 10*time.Second, t, nil)
 	if err != nil {
 		return "", err
 	}

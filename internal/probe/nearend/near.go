@@ -1,9 +1,9 @@
-// Package near is the near end of two-ended measurement: it asks a far end for its
+// Package nearend is the near end of two-ended measurement: it asks a far end for its
 // part, does its own, and brings both ends' notes together.
 //
 //	r, err := near.Open(ctx, near.Options{Network: kernel.Host(), To: far, Key: key}, order)
 //	outcome, err := r.Run(ctx, nil)
-package near
+package nearend
 
 import (
 	"context"

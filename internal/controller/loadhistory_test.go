@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/plan"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
 
@@ -19,11 +19,11 @@ func TestThroughputOfAPath(t *testing.T) {
 	now := time.Now()
 	watch := ident.New()
 	run := func(agent, far ident.ID, target string, ago time.Duration, there, back float64) {
-		row := store.TwoEnded{ID: ident.New(), WatchID: watch, AgentID: agent, FarID: far, Target: target, Kind: "throughput", Outcome: plan.Done, StartedAt: now.Add(-ago), ThereBps: &there}
+		row := store.TwoEnded{ID: ident.New(), WatchID: watch, AgentID: agent, FarID: far, Target: target, Kind: "throughput", Outcome: protocol.Done, StartedAt: now.Add(-ago), ThereBps: &there}
 		if back > 0 {
 			row.BackBps = &back
 		}
-		c.carried.add(row)
+		c.loadHistory.add(row)
 	}
 	path := func(target, site string) *pathState {
 		return &pathState{Path: store.Path{AgentID: near, Target: target, Site: site}}
@@ -41,7 +41,7 @@ func TestThroughputOfAPath(t *testing.T) {
 	run(near, pier, "pier", 30*time.Minute, 5e6, 0) // by another watch
 	watch = ident.ID{}
 	run(near, holm, "holm", 20*time.Minute, 1e6, 1e6) // by hand
-	c.carried.add(store.TwoEnded{AgentID: near, FarID: holm, Kind: "throughput", Outcome: plan.Failed, StartedAt: now})
+	c.loadHistory.add(store.TwoEnded{AgentID: near, FarID: holm, Kind: "throughput", Outcome: protocol.Failed, StartedAt: now})
 
 	for _, target := range []string{"holm", "terminal.holm.example"} {
 		assert.NotNil(t, c.throughputOf(path(target, "")), target)

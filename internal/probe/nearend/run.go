@@ -1,4 +1,4 @@
-package near
+package nearend
 
 import (
 	"context"

@@ -7,16 +7,16 @@ import (
 	"time"
 
 	"woodlark.example/core/capacity"
-	"woodlark.example/internal/plan"
 	"woodlark.example/internal/probe/respond"
 	"woodlark.example/internal/probe/session"
+	"woodlark.example/internal/protocol"
 )
 
-// guests are who may measure with this agent as the far end.
-type guests struct {
+// tickets are who may measure with this agent as the far end.
+type tickets struct {
 	far     *respond.Responder
 	mu      sync.Mutex
-	tickets map[string]plan.Ticket
+	tickets map[string]protocol.Ticket
 }
 
 // LoadHours are the hours of the day, in local time, in which load runs are allowed;
@@ -57,7 +57,7 @@ const mostTickets = 1000
 
 // openFarEnd opens the agent's port for other ends.
 func (a *Agent) openFarEnd() error {
-	a.guests.tickets = map[string]plan.Ticket{}
+	a.tickets.tickets = map[string]protocol.Ticket{}
 	limits := respond.Usual()
 	if a.options.MostRate > 0 {
 		limits.Rate = a.options.MostRate
@@ -66,7 +66,7 @@ func (a *Agent) openFarEnd() error {
 	if err != nil {
 		return fmt.Errorf("be a far end at %s: %w", a.options.Listen, err)
 	}
-	a.guests.far = far
+	a.tickets.far = far
 	return nil
 }
 
@@ -81,9 +81,9 @@ func (a *Agent) end() session.End {
 
 // admit lets in who has a ticket of the service's.
 func (a *Agent) admit(h session.Hello) (respond.Grant, error) {
-	a.guests.mu.Lock()
-	defer a.guests.mu.Unlock()
-	t, ok := a.guests.tickets[h.Key]
+	a.tickets.mu.Lock()
+	defer a.tickets.mu.Unlock()
+	t, ok := a.tickets.tickets[h.Key]
 	if !ok || time.Now().After(t.Ends) {
 		return respond.Grant{}, errors.New("no such ticket")
 	}
@@ -93,32 +93,32 @@ func (a *Agent) admit(h session.Hello) (respond.Grant, error) {
 // FarEnd is where it answers as a far end; empty when it does not.
 func (a *Agent) FarEnd() string {
 	switch {
-	case a.guests.far == nil:
+	case a.tickets.far == nil:
 		return ""
 	case a.options.Advertise != "":
 		return a.options.Advertise
 	}
-	return a.guests.far.At().String()
+	return a.tickets.far.At().String()
 }
 
-// Expect lets in who has a ticket; see plan.TwoEnder.
-func (a *Agent) Expect(t plan.Ticket) (string, error) {
-	if a.guests.far == nil {
+// Expect lets in who has a ticket; see protocol.TwoEnder.
+func (a *Agent) Expect(t protocol.Ticket) (string, error) {
+	if a.tickets.far == nil {
 		return "", fmt.Errorf("agent %q is no far end: start it with -listen ADDRESS:PORT", a.options.Name)
 	}
 	if t.TCP && !a.options.LoadHours.Allow(time.Now()) {
 		return "", fmt.Errorf("agent %q: its owner allows load runs only at %s", a.options.Name, a.options.LoadHours)
 	}
-	a.guests.mu.Lock()
-	defer a.guests.mu.Unlock()
-	for name, old := range a.guests.tickets {
+	a.tickets.mu.Lock()
+	defer a.tickets.mu.Unlock()
+	for name, old := range a.tickets.tickets {
 		if time.Now().After(old.Ends) {
-			delete(a.guests.tickets, name)
+			delete(a.tickets.tickets, name)
 		}
 	}
-	if len(a.guests.tickets) >= mostTickets {
+	if len(a.tickets.tickets) >= mostTickets {
 		return "", fmt.Errorf("agent %q: too many tickets wait to be used", a.options.Name)
 	}
-	a.guests.tickets[t.Name] = t
+	a.tickets.tickets[t.Name] = t
 	return a.FarEnd(), nil
 }
