@@ -76,6 +76,7 @@ type Agent struct {
 	resumed  map[ident.ID]journalEntry
 	engines  map[engineKey]*engine
 	standing repeated[protocol.Standing]
+	away     away
 	lasts    lasts
 	tickets  tickets
 	health   health
@@ -151,7 +152,7 @@ func (a *Agent) takeUpPlan() {
 		a.before[taskKey{t.Watch, t.Path}.String()] = true
 	}
 	for _, t := range p.Standing {
-		a.before[t.Order.Watch.String()] = true
+		a.before[t.Name()] = true
 	}
 	a.SetPlan(p)
 }
@@ -198,19 +199,20 @@ func (a *Agent) SetPlan(p protocol.Plan) {
 		}
 		return err != nil
 	})
-	standing := map[ident.ID]protocol.Standing{}
+	standing := map[string]protocol.Standing{}
 	for _, t := range p.Standing {
 		if t.Every < leastEvery {
 			a.log.Error("a measurement of the plan cannot be made so often", "kind", t.Order.Kind, "watch", t.Order.Watch, "every", t.Every)
 			continue
 		}
-		standing[t.Order.Watch] = t
+		standing[t.Name()] = t
 	}
 	a.mu.Lock()
 	a.given, a.planned = p, true
 	a.given.Tasks = tasks
 	a.mu.Unlock()
 	a.standing.want(standing)
+	a.tickets.last(p.Tickets)
 	a.tellChanged()
 }
 

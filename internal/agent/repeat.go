@@ -4,16 +4,14 @@ import (
 	"context"
 	"reflect"
 	"sync"
-
-	"woodlark.example/internal/ident"
 )
 
 // repeated holds tasks that are carried out again and again, each by a goroutine of
 // its own.
 type repeated[T any] struct {
 	mu      sync.Mutex // guards wanted, and is held for a moment only
-	wanted  map[ident.ID]T
-	running map[ident.ID]*repeating[T]
+	wanted  map[string]T
+	running map[string]*repeating[T]
 }
 
 type repeating[T any] struct {
@@ -22,8 +20,8 @@ type repeating[T any] struct {
 	ended  chan struct{}
 }
 
-// want replaces the tasks, which are known by their watches.
-func (r *repeated[T]) want(tasks map[ident.ID]T) {
+// want replaces the tasks, which are known by their names.
+func (r *repeated[T]) want(tasks map[string]T) {
 	r.mu.Lock()
 	r.wanted = tasks
 	r.mu.Unlock()
@@ -36,7 +34,7 @@ func (r *repeated[T]) apply(ctx context.Context, run func(context.Context, T)) {
 	wanted := r.wanted
 	r.mu.Unlock()
 	if r.running == nil {
-		r.running = map[ident.ID]*repeating[T]{}
+		r.running = map[string]*repeating[T]{}
 	}
 	var over []*repeating[T]
 	for id, old := range r.running {

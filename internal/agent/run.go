@@ -84,6 +84,15 @@ func (a *Agent) Locate(ctx context.Context, o protocol.LocateOrder) ([]kind.Lane
 
 // Do carries an order out; see protocol.Runner.
 func (a *Agent) Do(ctx context.Context, o protocol.RunOrder, heard func(kind.Progress)) ([]protocol.Made, error) {
+	made, err := a.do(ctx, o, heard)
+	if err != nil || !o.Return {
+		return nil, err
+	}
+	return made, nil
+}
+
+// do carries an order out, and hands over what came of it unless that is to be returned.
+func (a *Agent) do(ctx context.Context, o protocol.RunOrder, heard func(kind.Progress)) ([]protocol.Made, error) {
 	k, s, err := read(o.Kind, o.Version, o.Spec)
 	if err != nil {
 		return nil, err
@@ -125,7 +134,7 @@ func (a *Agent) Do(ctx context.Context, o protocol.RunOrder, heard func(kind.Pro
 		}
 		a.spool.addMade(m)
 	}
-	return nil, nil
+	return made, nil
 }
 
 // made wraps up an outcome.
@@ -150,19 +159,26 @@ func (a *Agent) repeatedly(ctx context.Context, t protocol.Standing) {
 		}
 	}
 	a.atMultiples(ctx, periodic{
-		key: t.Order.Watch.String(), every: t.Every,
+		key: t.Name(), every: t.Every, phase: t.Phase,
 		do: func(ctx context.Context, _ ident.ID) {
+			if t.Away && !a.away.now() {
+				return
+			}
 			o := t.Order
 			o.Lanes = append([]protocol.RunLane{}, t.Order.Lanes...)
 			for i := range o.Lanes {
 				o.Lanes[i].Run = ident.New()
 			}
 			began := time.Now()
-			if _, err := a.Do(ctx, o, nil); err != nil {
+			if err := a.doStanding(ctx, t, o); err != nil {
 				none(began, time.Now(), protocol.Failed, err.Error())
 			}
 		},
-		missed: func(from, to time.Time, reason string) { none(from, to, protocol.Missed, reason) },
+		missed: func(from, to time.Time, reason string) {
+			if !t.Away || a.away.now() {
+				none(from, to, protocol.Missed, reason)
+			}
+		},
 		broken: func(x due) { none(x.Began, time.Now(), protocol.Failed, wasKilled) },
 	})
 }

@@ -17,6 +17,28 @@ type tickets struct {
 	far     *respond.Responder
 	mu      sync.Mutex
 	tickets map[string]protocol.Ticket
+	lasting map[string]protocol.Ticket // of the plan
+}
+
+// last takes the tickets that last as long as the plan.
+func (t *tickets) last(list []protocol.Ticket) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.lasting = map[string]protocol.Ticket{}
+	for _, x := range list {
+		t.lasting[x.Name] = x
+	}
+}
+
+// find finds one that is good at a time.
+func (t *tickets) find(name string, at time.Time) (protocol.Ticket, bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if x, ok := t.tickets[name]; ok && !at.After(x.Ends) {
+		return x, true
+	}
+	x, ok := t.lasting[name]
+	return x, ok && (x.Ends.IsZero() || !at.After(x.Ends))
 }
 
 // LoadHours are the hours of the day, in local time, in which load runs are allowed;
@@ -81,11 +103,13 @@ func (a *Agent) end() session.End {
 
 // admit lets in who has a ticket of the service's.
 func (a *Agent) admit(h session.Hello) (respond.Grant, error) {
-	a.tickets.mu.Lock()
-	defer a.tickets.mu.Unlock()
-	t, ok := a.tickets.tickets[h.Key]
-	if !ok || time.Now().After(t.Ends) {
+	now := time.Now()
+	t, ok := a.tickets.find(h.Key, now)
+	switch {
+	case !ok:
 		return respond.Grant{}, errors.New("no such ticket")
+	case t.TCP && t.Ends.IsZero() && !a.options.LoadHours.Allow(now):
+		return respond.Grant{}, fmt.Errorf("its owner allows load runs only at %s", a.options.LoadHours)
 	}
 	return respond.Grant{Key: t.Key, Time: t.Time, Rate: capacity.Rate(t.Rate), TCP: t.TCP}, nil
 }

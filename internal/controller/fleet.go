@@ -131,8 +131,10 @@ func (c *Controller) NoteHealth(ctx context.Context, id ident.ID, h protocol.Hea
 		return fmt.Errorf("%w: what the agent says of itself has %d bytes, its version %d; %d and %d at most are kept", ErrInvalid, len(text), len(h.Version), mostHealth, mostVersion)
 	}
 	now, kept := time.Now(), string(text)
+	moved := false
 	c.mu.Lock()
 	if a := c.agents[id]; a != nil {
+		moved = a.responder() != h.Responder
 		seen := now.UTC()
 		a.SeenAt, a.Version, a.Health = &seen, h.Version, &kept
 		if far, ok := a.worker.(*remote.Proxy); ok {
@@ -140,6 +142,9 @@ func (c *Controller) NoteHealth(ctx context.Context, id ident.ID, h protocol.Hea
 		}
 	}
 	c.mu.Unlock()
+	if moved { // others are to find it while this service is away
+		c.sendPlans()
+	}
 	err = c.store.NoteHealth(ctx, id, now, h.Version, kept)
 	c.noteAway(err)
 	return err
@@ -165,6 +170,7 @@ func (c *Controller) RemoveAgent(ctx context.Context, name string) error {
 	delete(c.agents, a.ID)
 	c.mu.Unlock()
 	far.Remove()
+	c.sendPlans() // others measure with it no more
 	c.noteChange(ctx, "agent_removed", name, map[string]any{"site": a.Site, "labels": a.Labels}, nil)
 	return nil
 }

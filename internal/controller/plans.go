@@ -18,10 +18,14 @@ func (c *Controller) sendPlans() {
 	defer c.mu.RUnlock()
 	plans := map[ident.ID]protocol.Plan{}
 	continuous := map[ident.ID]bool{}
+	away := awayPlans{c: c, plans: plans}
 	for _, w := range c.sortedWatches() {
 		k := w.Spec.kindOf()
 		switch {
-		case w.Paused, k.TwoEnds: // both ends of the latter are to be ready: they are begun from here
+		case w.Paused:
+			continue
+		case k.TwoEnds:
+			away.add(w, k)
 			continue
 		case w.Spec.Every == 0:
 			for _, id := range w.Paths {
@@ -150,7 +154,9 @@ func (c *Controller) lastLoads(ctx context.Context) map[ident.ID]time.Time {
 			}
 			for _, from := range w.Spec.From {
 				for _, to := range w.Spec.To {
-					c.missedLoad(ctx, &w, from, to, why)
+					if !c.givenAway(&w, from, to) { // else its agent hands over what it made meanwhile
+						c.missedLoad(ctx, &w, from, to, why)
+					}
 				}
 			}
 		}
@@ -163,6 +169,9 @@ func (c *Controller) startLoads(ctx context.Context, w *Watch) {
 	k := w.Spec.kindOf()
 	for _, from := range w.Spec.From {
 		for _, to := range w.Spec.To {
+			if c.seesToIt(w, from, to) {
+				continue
+			}
 			r := RunRequest{Kind: k, From: from, Targets: []string{to}, How: w.Spec.How, Watch: w.ID, Budget: w.Spec.DayBytes}
 			if r.Budget == 0 && k.Load {
 				r.Budget = defaultBudget

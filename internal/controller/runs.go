@@ -6,9 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net"
 	"slices"
-	"strconv"
 	"sync"
 	"time"
 
@@ -220,11 +218,7 @@ func (c *Controller) checkRun(r RunRequest) (near, far *agentState, err error) {
 		return near, nil, nil
 	}
 	to := r.Targets[0]
-	for _, a := range c.agents {
-		if a.Name == to || a.Address == to && a.Kind != Remote {
-			far = a
-		}
-	}
+	far = c.farNamed(to)
 	switch {
 	case far == near:
 		return nil, nil, fmt.Errorf("%w: %q is both ends", ErrInvalid, r.From)
@@ -246,12 +240,10 @@ func (c *Controller) orderOf(ctx context.Context, r RunRequest, near, far *agent
 		return o, err
 	}
 	rule := r.Kind.Lanes(r.How)
-	if x, ok := r.How.(interface{ FarPort() uint16 }); ok && far == nil {
-		name, port, err := kind.SplitPort(r.Targets[0], x.FarPort())
-		if err != nil {
+	if far == nil {
+		if r.Targets, err = withPort(r.How, r.Targets); err != nil {
 			return o, err
 		}
-		r.Targets = []string{net.JoinHostPort(name, strconv.Itoa(int(port)))}
 		o.Targets = r.Targets
 	}
 	lanes := rule.Split(r.Targets)

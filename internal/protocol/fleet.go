@@ -12,7 +12,9 @@ import (
 // Plan is all that an agent on another machine is to do by itself.
 type Plan struct {
 	Tasks    []Task     `json:"tasks"`
-	Standing []Standing `json:"standing"` // one of each watch
+	Standing []Standing `json:"standing"` // one of each watch, or of each target of it
+	// Tickets let near ends in that measure with this agent while the service is away.
+	Tickets []Ticket `json:"tickets,omitempty"`
 }
 
 // CommandKind is what an agent is told to do now.
@@ -65,7 +67,7 @@ type Health struct {
 	StartedAt   time.Time `json:"started_at"` // of the program
 }
 
-// Ticket lets a near end in at a far end, for one measurement.
+// Ticket lets a near end in at a far end, for one measurement or for all that a plan has it make.
 type Ticket struct {
 	Name string        `json:"name"`
 	Key  []byte        `json:"key"`
@@ -73,7 +75,7 @@ type Ticket struct {
 	Time time.Duration `json:"time"` // of a session
 	Rate float64       `json:"rate"` // bits a second of datagrams; no limit of its own when 0
 	TCP  bool          `json:"tcp"`
-	Ends time.Time     `json:"ends"`
+	Ends time.Time     `json:"ends,omitzero"` // zero for one that lasts as long as the plan that it stands in
 }
 
 // TwoEnded is one that was made, or is going on.

@@ -82,4 +82,21 @@ type Runner interface {
 type Standing struct {
 	Every time.Duration `json:"every"` // nanoseconds
 	Order RunOrder      `json:"order"` // whose runs get their identifiers when they are made
+	// Key tells it from others of the same watch; the watch itself does when it is empty.
+	Key string `json:"key,omitempty"`
+	// Phase is how long after the multiples of Every it is made.
+	Phase time.Duration `json:"phase,omitempty"`
+	// Away says that the service sees to it as long as it is there, since both ends and all
+	// others that load the way are to be ready: the agent makes it while the service is away.
+	Away bool `json:"while_away,omitempty"`
+	// Budget is how many bytes its runs may send within a day; no limit when 0.
+	Budget int64 `json:"day_bytes,omitempty"`
+}
+
+// Name is what it is known by.
+func (s Standing) Name() string {
+	if s.Key == "" {
+		return s.Order.Watch.String()
+	}
+	return s.Key
 }

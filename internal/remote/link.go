@@ -206,6 +206,7 @@ func (l *Link) Run(ctx context.Context, worker protocol.Worker) error {
 		}
 		if !away {
 			away = true
+			tellAway(worker, true)
 			l.Log.Warn("the service is away; measuring goes on by the plan that is here", "error", err)
 		}
 		if time.Since(began) > time.Minute {
@@ -220,6 +221,13 @@ func (l *Link) Run(ctx context.Context, worker protocol.Worker) error {
 	return nil
 }
 
+// tellAway tells an agent that wants to know whether the service is away.
+func tellAway(worker protocol.Worker, is bool) {
+	if w, ok := worker.(interface{ ServiceAway(bool) }); ok {
+		w.ServiceAway(is)
+	}
+}
+
 // hold fetches the plan and takes commands as long as the connection stands.
 func (l *Link) hold(ctx context.Context, worker protocol.Worker, away *bool) error {
 	if err := l.fetch(ctx, worker); err != nil {
@@ -232,6 +240,7 @@ func (l *Link) hold(ctx context.Context, worker protocol.Worker, away *bool) err
 		return err
 	}
 	defer answer.Body.Close()
+	tellAway(worker, false)
 	if *away {
 		*away = false
 		l.Log.Info("the service is there again")
