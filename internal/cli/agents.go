@@ -66,15 +66,15 @@ func runAgents(c *call) error {
 }
 
 func (c *call) writeAgents(list []apitype.Agent) error {
-	if c.format == "json" {
+	switch c.format {
+	case "json":
 		return report.JSON(c.out, list)
+	case "csv":
+		return report.AgentsCSV(c.out, list)
 	}
 	rows := [][]string{}
 	for _, a := range list {
 		rows = append(rows, agentRow(a))
-	}
-	if c.format == "csv" {
-		return report.CSV(c.out, append([][]string{{"name", "site", "kind", "state", "version", "clock", "far_end", "waiting", "may"}}, rows...))
 	}
 	return report.Table(c.out, c.ink, []report.Column{{Name: "agent"}, {Name: "site"}, {Name: "where"}, {Name: "state"}, {Name: "version"}, {Name: "clock"}, {Name: "far end"}, {Name: "waiting"}, {Name: "may"}}, rows)
 }

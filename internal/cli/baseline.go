@@ -160,8 +160,11 @@ func (c *call) keptBaselines(api *client.Client, p apitype.Path) error {
 	if err := api.Get(c.ctx, "/paths/"+p.ID+"/baselines", nil, &list); err != nil {
 		return err
 	}
-	if c.format == "json" {
+	switch c.format {
+	case "json":
 		return report.JSON(c.out, list)
+	case "csv":
+		return report.BaselinesCSV(c.out, p, list)
 	}
 	var rows [][]string
 	for _, b := range list {
@@ -173,9 +176,6 @@ func (c *call) keptBaselines(api *client.Client, p apitype.Path) error {
 			used = "in use"
 		}
 		rows = append(rows, []string{b.ID, report.When(b.TakenAt, zone()), kind, fmt.Sprint(b.Readings), used})
-	}
-	if c.format == "csv" {
-		return report.CSV(c.out, append([][]string{{"id", "taken", "kind", "readings", "used"}}, rows...))
 	}
 	if len(rows) == 0 {
 		fmt.Fprintln(c.out, "No baseline is kept of this path yet.")

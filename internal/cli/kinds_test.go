@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -21,6 +22,7 @@ import (
 	_ "woodlark.example/internal/kind/namelength"
 	"woodlark.example/internal/network/world"
 	"woodlark.example/internal/network/world/live"
+	"woodlark.example/internal/report"
 	"woodlark.example/internal/service"
 	"woodlark.example/internal/settings"
 	"woodlark.example/internal/store"
@@ -162,7 +164,18 @@ func (h *harbour) atAnAgent(k *kind.Kind, brief, far string) {
 	assert.NotEmpty(t, keysOf(t, h.there(line+" -format json")))
 	rows, err := csv.NewReader(strings.NewReader(h.there(line + " -format csv"))).ReadAll()
 	require.NoError(t, err)
-	assert.Greater(t, len(rows), 1, "a heading, and what was found")
+	require.Greater(t, len(rows), 1, "a heading, and what was found")
+	assert.Equal(t, report.MeasuredColumns, rows[0][:len(report.MeasuredColumns)], "what was measured from where")
+	assert.Equal(t, "quay", rows[1][0])
+	for _, row := range rows[1:] {
+		for i, name := range rows[0] {
+			if cell := row[i]; cell != "" && (strings.HasSuffix(name, "_ms") || strings.HasSuffix(name, "_ratio") || strings.HasSuffix(name, "_bps") || strings.HasSuffix(name, "_s")) {
+				_, err := strconv.ParseFloat(cell, 64)
+				assert.NoError(t, err, name)
+				assert.NotContains(t, cell, "e", "%s is a plain number", name)
+			}
+		}
+	}
 
 	before := len(h.runsOf("-kind " + k.Name))
 	left := h.there(line + " -background")

@@ -85,15 +85,20 @@ func (c *call) writeShowing(r lab.Record, last, now lab.Showing) error {
 	if c.format == "json" {
 		return report.JSON(c.out, map[string]any{"lab": r.Name, "at": now.At, "links": links, "overflow": now.Overflow})
 	}
+	if c.format == "csv" {
+		raw := [][]string{{"lab", "at", "from", "to", "linked", "packet_count", "arrived_bps", "lost_count", "queue_full_count", "policed_count", "too_big_count", "down_count", "queue_ms", "overflow_count"}}
+		for _, l := range links {
+			raw = append(raw, []string{r.Name, now.At.UTC().Format(time.RFC3339Nano), l.From, l.To, strconv.FormatBool(l.Linked), fmt.Sprint(l.Packets), report.Cell(&l.ArrivedBPS), fmt.Sprint(l.Lost), fmt.Sprint(l.Full),
+				fmt.Sprint(l.Policed), fmt.Sprint(l.TooBig), fmt.Sprint(l.Down), report.Cell(&l.Backlog), fmt.Sprint(now.Overflow)})
+		}
+		return report.CSV(c.out, raw)
+	}
 	rows := make([][]string, len(links))
 	for i, l := range links {
 		rows[i] = []string{l.From + " → " + l.To, count(l.Packets), rateOf(l.ArrivedBPS), count(l.Lost), count(l.Full + l.Policed), count(l.TooBig + l.Down), strconv.FormatFloat(l.Backlog, 'f', 1, 64)}
 		if !l.Linked {
 			rows[i][0] += " (cut)"
 		}
-	}
-	if c.format == "csv" {
-		return report.CSV(c.out, append([][]string{{"direction", "packets", "arrived_bps", "lost", "dropped", "refused", "queue_ms"}}, rows...))
 	}
 	fmt.Fprintf(c.out, "Lab %s, up since %s\n\n", c.ink.Strong(r.Name), report.When(r.StartedAt, zone()))
 	if now.Overflow > 0 {

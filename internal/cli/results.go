@@ -238,7 +238,7 @@ func (c *call) writeReadings(p apitype.Path, readings []apitype.Reading, last ti
 	case "csv":
 		rows := [][]string{report.ReadingColumns}
 		for _, r := range readings {
-			rows = append(rows, report.ReadingCells(r))
+			rows = append(rows, report.ReadingCells(p, r))
 		}
 		return report.CSV(c.out, rows)
 	}

@@ -22,8 +22,11 @@ func (c *call) listTraces(to *client.Client, o pathOptions) error {
 	if err := to.Get(c.ctx, "/traces", query, &list); err != nil {
 		return err
 	}
-	if c.format == "json" {
+	switch c.format {
+	case "json":
 		return report.JSON(c.out, list)
+	case "csv":
+		return report.TracesCSV(c.out, list)
 	}
 	var rows [][]string
 	for _, t := range list {
@@ -37,9 +40,6 @@ func (c *call) listTraces(to *client.Client, o pathOptions) error {
 			found = "another route than usual"
 		}
 		rows = append(rows, []string{report.When(t.StartAt, zone()), t.From + " → " + t.To, t.Via, fmt.Sprint(t.Hops), report.Ms(t.RTTMs), report.Percent(t.LossRatio), found, t.ID})
-	}
-	if c.format == "csv" {
-		return report.CSV(c.out, append([][]string{{"began", "path", "via", "hops", "rtt_median_ms", "loss_percent", "found", "id"}}, rows...))
 	}
 	if len(rows) == 0 {
 		fmt.Fprintln(c.out, "No such traces. 'woodlark trace -from AGENT TARGET' makes one, a watch of -kind trace many.")

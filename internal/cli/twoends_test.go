@@ -94,7 +94,7 @@ func TestAgentsAsText(t *testing.T) {
 	for _, says := range []string{"in the service", "another machine", "⊖ away for", "● there", "in step to 0.500 ms", "runs free", "192.0.2.7:7474", "3, 2 dropped", "no whole packets; sends 5 Mbit/s at most"} {
 		assert.Contains(t, out.String(), says)
 	}
-	for format, says := range map[string]string{"csv": "name,site,kind", "json": `"name": "pier"`} {
+	for format, says := range map[string]string{"csv": "id,agent,site", "json": `"name": "pier"`} {
 		c, out := callOf(agentsCommand)
 		c.format = format
 		require.NoError(t, c.writeAgents(list))

@@ -178,8 +178,11 @@ func (c *call) listWatches(api *client.Client) error {
 }
 
 func (c *call) writeWatches(watches []apitype.Watch) error {
-	if c.format == "json" {
+	switch c.format {
+	case "json":
 		return report.JSON(c.out, watches)
+	case "csv":
+		return report.WatchesCSV(c.out, watches)
 	}
 	columns := []report.Column{{Name: "watch"}, {Name: "from"}, {Name: "to"}, {Name: "runs"}, {Name: "paths", Right: true}, {Name: "probes a day", Right: true}, {Name: "last trouble"}}
 	var rows [][]string
@@ -202,9 +205,6 @@ func (c *call) writeWatches(watches []apitype.Watch) error {
 			trouble = fmt.Sprintf("%s %s: %s", r.Outcome, report.When(r.StartAt, zone()), r.Reason)
 		}
 		rows = append(rows, []string{w.Name, joined(w.From), some(w.To), how, fmt.Sprint(w.Paths), probes, trouble})
-	}
-	if c.format == "csv" {
-		return report.CSV(c.out, append([][]string{{"watch", "from", "to", "runs", "paths", "probes_per_day", "last_trouble"}}, rows...))
 	}
 	if len(rows) == 0 {
 		fmt.Fprintln(c.out, "No watches yet. Add one with 'woodlark watch add -name loopback -from local -to 127.0.0.1'.")

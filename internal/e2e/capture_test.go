@@ -169,6 +169,7 @@ links:
 // TestCallsAsAnAnalystSeesThem: what another program reads out of the packets of a call
 // agrees on loss and jitter, and finds nothing malformed.
 func TestCallsAsAnAnalystSeesThem(t *testing.T) {
+	t.Parallel()
 	m := newMachine(t)
 	upWithFarEnd(t, m, "../../demo/faults/clear-there-noisy-back.yaml", "call", "terminal.holm.example")
 	c := m.capture("call", desk)
@@ -206,6 +207,7 @@ func TestCallsAsAnAnalystSeesThem(t *testing.T) {
 // the two-way protocol whose format STAMP's is (RFC 8762 §4.6), and their fields are those
 // that were sent.
 func TestStampAsAnAnalystSeesIt(t *testing.T) {
+	t.Parallel()
 	m := newMachine(t)
 	m.good("lab", "up", "-world", "../../demo/faults/clear-there-noisy-back.yaml", "-name", "stamp")
 	_, process := labRecord(t, m, "stamp")

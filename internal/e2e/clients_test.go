@@ -18,6 +18,7 @@ import (
 // TestGeneratedClients makes clients from the document that the service serves, whole, and
 // has them do their readers' job.
 func TestGeneratedClients(t *testing.T) {
+	t.Parallel()
 	m := newMachine(t)
 	s := m.start("serve")
 	m.good("watch", "add", "-name", "loopback", "-from", "local", "-to", "127.0.0.1", "-every", "10s", "-probes", "3", "-interval", "20ms")

@@ -33,8 +33,8 @@ func TestPingAlone(t *testing.T) {
 	rows, err := csv.NewReader(strings.NewReader(m.good("ping", "-probes", "3", "-every", "2ms", "-format", "csv", "127.0.0.1", "127.0.0.2"))).ReadAll()
 	require.NoError(t, err)
 	require.Len(t, rows, 3)
-	assert.Equal(t, "target", rows[0][0])
-	assert.Equal(t, "127.0.0.2", rows[2][0])
+	assert.Equal(t, "target", rows[0][1])
+	assert.Equal(t, "127.0.0.2", rows[2][1])
 }
 
 // TestAResultThatCannotBeWritten is said, and is no success.

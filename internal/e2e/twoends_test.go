@@ -330,6 +330,7 @@ func TestAHostHoldsThroughputBack(t *testing.T) {
 
 // TestClocksThatAreOff: a far clock that is slow and drifts is found, and taken out.
 func TestClocksThatAreOff(t *testing.T) {
+	t.Parallel()
 	m := newMachine(t)
 	busy.Again(t, func() string {
 		out, errs, _ := m.cli("stream", "-world", "../../demo/faults/arrives-before-it-left.yaml", "-from", desk, "-for", "20s", "-format", "json", "terminal.holm.example")

@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"woodlark.example/core/figure"
 	"woodlark.example/core/finding"
@@ -351,31 +350,33 @@ func Percent(v *float64) string {
 }
 
 // pingColumns are the columns of CSV, named as the keys of JSON.
-var pingColumns = []string{"target", "address", "via", "from", "started_at", "sent", "answered", "lost", "late", "refused", "duplicates", "late_sent",
+var pingColumns = append(slices.Clone(MeasuredColumns), "sent", "answered", "lost", "late", "refused", "duplicates", "late_sent",
 	"loss_ratio", "loss_low_ratio", "loss_high_ratio", "rtt_min_ms", "rtt_mean_ms", "rtt_median_ms", "rtt_p95_ms", "rtt_p99_ms", "rtt_max_ms",
-	"rtt_sd_ms", "jitter_ms", "jitter_rfc3550_ms", "pdv_ms", "spread_ms", "timestamps", "outcome", "reason"}
+	"rtt_sd_ms", "jitter_ms", "jitter_rfc3550_ms", "pdv_ms", "spread_ms", "timestamps", "outcome", "reason")
 
 // PingCSV writes results as CSV (RFC 4180).
 func PingCSV(w io.Writer, results []PingResult) error {
 	rows := [][]string{pingColumns}
 	for _, r := range results {
-		rows = append(rows, append([]string{r.Target, r.Address, r.Via, r.From}, append(figureCells(r.Figures), r.Outcome, r.Reason)...))
+		rows = append(rows, append(Measured{r.From, r.Target, r.Address, r.Via, r.StartedAt}.Cells(), append(figureCells(r.Figures), r.Outcome, r.Reason)...))
 	}
 	return CSV(w, rows)
 }
 
-// figureCells are a reading's cells, from started_at to timestamps.
+// figureCells are a reading's cells, from sent to timestamps.
 func figureCells(f reading.Figures) []string {
-	return []string{f.StartedAt.UTC().Format(time.RFC3339Nano), strconv.Itoa(f.Sent), strconv.Itoa(f.Answered), strconv.Itoa(f.Lost), strconv.Itoa(f.Late),
+	return []string{strconv.Itoa(f.Sent), strconv.Itoa(f.Answered), strconv.Itoa(f.Lost), strconv.Itoa(f.Late),
 		strconv.Itoa(f.Refused), strconv.Itoa(f.Duplicates), strconv.Itoa(f.LateSent),
 		Cell(f.LossRatio), Cell(f.LossLowRatio), Cell(f.LossHighRatio), Cell(f.RTTMinMs), Cell(f.RTTMeanMs), Cell(f.RTTMedianMs), Cell(f.RTTP95Ms), Cell(f.RTTP99Ms),
 		Cell(f.RTTMaxMs), Cell(f.RTTSDMs), Cell(f.JitterMs), Cell(f.JitterRFC3550Ms), Cell(f.PDVMs), Cell(f.SpreadMs), f.Timestamps}
 }
 
 // ReadingColumns are the columns of stored readings in CSV.
-var ReadingColumns = append(append([]string{}, pingColumns[4:len(pingColumns)-2]...), "notes")
+var ReadingColumns = append(slices.Clone(pingColumns[:len(pingColumns)-2]), "notes", "path_id")
 
-// ReadingCells are the cells of one stored reading.
-func ReadingCells(r apitype.Reading) []string {
-	return append(figureCells(r.Figures), strings.Join(r.Notes, " "))
+// ReadingCells are the cells of one stored reading of a path.
+func ReadingCells(p apitype.Path, r apitype.Reading) []string {
+	cells := Measured{Agent: p.From, Target: p.To, Via: p.Via, StartedAt: r.StartedAt}.Cells()
+	cells[slices.Index(MeasuredColumns, "family")] = strconv.Itoa(p.Family)
+	return append(append(cells, figureCells(r.Figures)...), strings.Join(r.Notes, " "), p.ID)
 }

@@ -150,6 +150,6 @@ func TestSweepForMachines(t *testing.T) {
 	require.NoError(t, report.SweepCSV(&out, r))
 	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
 	require.Len(t, lines, 5, "a heading, three hosts, and one that is gone")
-	assert.Contains(t, lines[4], "192.0.2.6,,,,,,,,,gone")
+	assert.Contains(t, lines[4], "192.0.2.6,4,,,,,,,,,,gone")
 	assert.Equal(t, "1,234,567", report.Grouped(1234567))
 }

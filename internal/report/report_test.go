@@ -78,13 +78,13 @@ func TestDegradedReport(t *testing.T) {
 func TestReadingRowsFitTheirColumns(t *testing.T) {
 	probes := []reading.Probe{{Outcome: reading.Answered, RTT: 12 * time.Millisecond, Stamp: reading.StampWorld}, {Outcome: reading.Lost}}
 	r := apitype.Reading{Figures: reading.Of(time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), time.Minute, 60, time.Second, probes).Figures(), Notes: []string{"short", "cut"}}
-	cells := report.ReadingCells(r)
+	cells := report.ReadingCells(apitype.Path{ID: "p", From: "quay", To: "holm", Family: 6, Via: "tcp:443"}, r)
 	require.Len(t, cells, len(report.ReadingColumns))
 	at := map[string]string{}
 	for i, name := range report.ReadingColumns {
 		at[name] = cells[i]
 	}
-	for name, want := range map[string]string{"started_at": "2026-11-23T09:00:00Z", "sent": "2", "lost": "1", "loss_ratio": "0.5", "rtt_median_ms": "12", "rtt_sd_ms": "", "timestamps": "world", "notes": "short cut"} {
+	for name, want := range map[string]string{"agent": "quay", "target": "holm", "family": "6", "via": "tcp:443", "path_id": "p", "started_at": "2026-11-23T09:00:00Z", "sent": "2", "lost": "1", "loss_ratio": "0.5", "rtt_median_ms": "12", "rtt_sd_ms": "", "timestamps": "world", "notes": "short cut"} {
 		assert.Equal(t, want, at[name], name)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -307,13 +308,22 @@ func streamStrip(l *lines, ink Ink, r finding.StreamReport) {
 
 // StreamCSV writes one row a stretch of time and direction.
 func StreamCSV(w io.Writer, r finding.StreamReport) error {
-	rows := [][]string{{"direction", "start_s", "span_s", "sent", "lost", "delay_median_ms", "delay_max_ms", "jitter_ms", "r_factor", "mos"}}
+	rows := [][]string{append(slices.Clone(MeasuredColumns), "from", "to", "direction", "start_s", "span_s", "sent", "lost", "delay_median_ms", "delay_max_ms", "jitter_ms", "r_factor", "mos")}
+	m := Measured{r.From, r.Target, r.Address, r.Format, r.StartedAt}
 	for _, d := range r.Directions {
 		for _, s := range d.Spans {
-			rows = append(rows, []string{d.Direction, Cell(&s.Start), Cell(&s.Length), strconv.Itoa(s.Sent), strconv.Itoa(s.Lost), Cell(s.MedianMs), Cell(s.MaxMs), Cell(s.JitterMs), Cell(s.R), Cell(s.MOS)})
+			rows = append(rows, append(m.Cells(), d.From, d.To, way(d.There), Cell(&s.Start), Cell(&s.Length), strconv.Itoa(s.Sent), strconv.Itoa(s.Lost), Cell(s.MedianMs), Cell(s.MaxMs), Cell(s.JitterMs), Cell(s.R), Cell(s.MOS)))
 		}
 	}
 	return CSV(w, rows)
+}
+
+// way names a direction in CSV: from the near end, or back to it.
+func way(there bool) string {
+	if there {
+		return "there"
+	}
+	return "back"
 }
 
 // Rate writes bits a second; nothing when absent.

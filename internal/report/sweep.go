@@ -237,7 +237,8 @@ func thin(columns []Column, rows [][]string) [][]string {
 
 // SweepCSV writes one row a host (RFC 4180).
 func SweepCSV(w io.Writer, r sweep.Report) error {
-	rows := [][]string{{"address", "rtt_ms", "name", "mac", "by", "open_ports", "closed_ports", "answered_from", "timestamps", "change"}}
+	rows := [][]string{append(slices.Clone(MeasuredColumns), "rtt_ms", "name", "mac", "open_ports", "closed_ports", "answered_from", "timestamps", "change")}
+	prefixes := strings.Join(r.Prefixes, " ")
 	changed := map[string]string{}
 	for _, a := range r.New {
 		changed[a] = "new"
@@ -253,10 +254,12 @@ func SweepCSV(w io.Writer, r sweep.Report) error {
 		return strings.Join(parts, " ")
 	}
 	for _, h := range r.Hosts {
-		rows = append(rows, []string{h.Address, Cell(h.RTTMs), h.Name, h.MAC, h.By, numbers(h.Open), numbers(h.Closed), h.Other, h.Timestamps, changed[h.Address]})
+		m := Measured{r.From, prefixes, h.Address, h.By, r.StartedAt}
+		rows = append(rows, append(m.Cells(), Cell(h.RTTMs), h.Name, h.MAC, numbers(h.Open), numbers(h.Closed), h.Other, h.Timestamps, changed[h.Address]))
 	}
 	for _, a := range r.Gone {
-		rows = append(rows, []string{a, "", "", "", "", "", "", "", "", "gone"})
+		m := Measured{r.From, prefixes, a, "", r.StartedAt}
+		rows = append(rows, append(m.Cells(), "", "", "", "", "", "", "", "gone"))
 	}
 	return CSV(w, rows)
 }

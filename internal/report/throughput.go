@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -159,17 +160,12 @@ func throughputStrip(l *lines, ink Ink, r finding.ThroughputReport) {
 
 // ThroughputCSV writes one row an interval and direction.
 func ThroughputCSV(w io.Writer, r finding.ThroughputReport) error {
-	rows := [][]string{{"direction", "start_s", "span_s", "received_bytes", "received_bps", "sent_bytes", "resent_segments", "rtt_ms", "window_bytes", "warm_up"}}
-	whole := func(v *int64) string {
-		if v == nil {
-			return ""
-		}
-		return strconv.FormatInt(*v, 10)
-	}
+	rows := [][]string{append(slices.Clone(MeasuredColumns), "from", "to", "direction", "start_s", "span_s", "received_bytes", "received_bps", "sent_bytes", "resent_segments", "rtt_ms", "window_bytes", "warm_up")}
+	m := Measured{r.From, r.Target, r.Address, r.Protocol, r.StartedAt}
 	for _, d := range r.Directions {
 		for _, s := range d.Spans {
-			rows = append(rows, []string{d.Direction, Cell(&s.Start), Cell(&s.Length), strconv.FormatInt(s.ReceivedBytes, 10), Cell(&s.ReceivedBps), whole(s.SentBytes), whole(s.Resent),
-				Cell(s.RTTMs), whole(s.WindowBytes), strconv.FormatBool(s.WarmUp)})
+			rows = append(rows, append(m.Cells(), d.From, d.To, way(d.There), Cell(&s.Start), Cell(&s.Length), strconv.FormatInt(s.ReceivedBytes, 10), Cell(&s.ReceivedBps), whole(s.SentBytes), whole(s.Resent),
+				Cell(s.RTTMs), whole(s.WindowBytes), strconv.FormatBool(s.WarmUp)))
 		}
 	}
 	return CSV(w, rows)

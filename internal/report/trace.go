@@ -1,9 +1,9 @@
 package report
 
 import (
-	"encoding/csv"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -307,31 +307,27 @@ func traceCompared(l *lines, ink Ink, c finding.Comparison, zone *time.Location)
 	}
 }
 
-// TraceCSV writes a row for each who answered at each hop.
+// TraceCSV writes a row for each who answered at each hop. Of the hop are its probes, the
+// answers to them, and loss; who answered counts also what was asked to find flows.
 func TraceCSV(w io.Writer, list []finding.TraceReport) error {
-	out := csv.NewWriter(w)
-	_ = out.Write([]string{"target", "address", "from", "via", "started_at", "reached", "ttl", "hop_address", "name", "owner", "segment", "share_ratio", "probes", "answered",
-		"loss_ratio", "carried_loss_ratio", "rtt_median_ms", "added_ms", "labels", "per_packet"})
+	rows := [][]string{append(slices.Clone(MeasuredColumns), "reached", "ttl", "hop_address", "name", "owner", "segment", "probes", "answered", "loss_ratio", "carried_loss_ratio", "hop_rtt_median_ms",
+		"added_ms", "carried_added_ms", "share_ratio", "flows", "node_answered", "node_rtt_median_ms", "labels", "per_packet")}
 	for _, r := range list {
+		m := Measured{r.From, r.Target, r.Address, r.Via, r.StartedAt}
 		for _, h := range r.Hops {
 			nodes := h.Nodes
 			if len(nodes) == 0 {
 				nodes = []finding.NodeReport{{}}
 			}
 			for _, n := range nodes {
-				_ = out.Write([]string{r.Target, r.Address, r.From, r.Via, r.StartedAt.UTC().Format(time.RFC3339Nano), strconv.FormatBool(r.Reached), strconv.Itoa(h.TTL), n.Address, n.Name,
-					n.Owner, n.Segment, csvFloat(&n.Share), strconv.Itoa(h.Probes), strconv.Itoa(n.Answered), csvFloat(h.LossRatio), csvFloat(h.CarriedRatio), csvFloat(n.RTTMs),
-					csvFloat(h.AddedMs), strings.Join(n.Labels, " "), strconv.FormatBool(h.PerPacket)})
+				share, flows, answered := "", "", ""
+				if n.Address != "" {
+					share, flows, answered = Cell(&n.Share), strconv.Itoa(n.Flows), strconv.Itoa(n.Answered)
+				}
+				rows = append(rows, append(m.Cells(), strconv.FormatBool(r.Reached), strconv.Itoa(h.TTL), n.Address, n.Name, n.Owner, n.Segment, strconv.Itoa(h.Probes), strconv.Itoa(h.Answered),
+					Cell(h.LossRatio), Cell(h.CarriedRatio), Cell(h.RTTMs), Cell(h.AddedMs), Cell(h.CarriedMs), share, flows, answered, Cell(n.RTTMs), strings.Join(n.Labels, " "), strconv.FormatBool(h.PerPacket)))
 			}
 		}
 	}
-	out.Flush()
-	return out.Error()
-}
-
-func csvFloat(v *float64) string {
-	if v == nil {
-		return ""
-	}
-	return strconv.FormatFloat(*v, 'g', -1, 64)
+	return CSV(w, rows)
 }

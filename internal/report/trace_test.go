@@ -94,7 +94,7 @@ func TestTraceForOtherPrograms(t *testing.T) {
 	require.NoError(t, report.TraceCSV(&b, list))
 	rows := strings.Split(strings.TrimSpace(b.String()), "\n")
 	require.Len(t, rows, 6, "a heading, and a row for each who answers")
-	assert.Contains(t, rows[3], "198.51.100.82,south.transit.example,Kelpnet,transit,0.5,")
+	assert.Contains(t, rows[3], "198.51.100.82,south.transit.example,Kelpnet,transit,640,640,")
 	b.Reset()
 	require.NoError(t, report.TraceDOT(&b, list))
 	assert.Contains(t, b.String(), `"from quay" -> "192.0.2.1" [label="32 flows"];`)

@@ -6,6 +6,7 @@ package namelength
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 	"unicode/utf8"
@@ -105,19 +106,20 @@ func run(ctx context.Context, j *kind.Job) ([]kind.Outcome, error) {
 }
 
 func write(p kind.Page, all []any) error {
-	if p.Format == "json" {
+	rows := [][]string{append(slices.Clone(report.MeasuredColumns), "unit", "length")}
+	switch p.Format {
+	case "json":
 		return report.JSON(p.To, all)
-	}
-	rows := [][]string{{"from", "target", "unit", "length"}}
-	for _, x := range all {
-		r := x.(*Result)
-		rows = append(rows, []string{r.From, r.Target, r.Unit, strconv.Itoa(r.Length)})
-	}
-	if p.Format == "csv" {
+	case "csv":
+		for _, x := range all {
+			r := x.(*Result)
+			rows = append(rows, append(report.Measured{Agent: r.From, Target: r.Target}.Cells(), r.Unit, strconv.Itoa(r.Length)))
+		}
 		return report.CSV(p.To, rows)
 	}
-	for _, row := range rows[1:] {
-		fmt.Fprintf(p.To, "%s  from %s is %s %s long\n", row[1], row[0], row[3], row[2])
+	for _, x := range all {
+		r := x.(*Result)
+		fmt.Fprintf(p.To, "%s  from %s is %d %s long\n", r.Target, r.From, r.Length, r.Unit)
 	}
 	return nil
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -73,7 +74,7 @@ func write(p kind.Page, all []any) error {
 		}
 		return report.JSON(p.To, all)
 	case "csv":
-		rows := [][]string{{"from", "target", "address", "step", "about", "good", "took_ms", "says"}}
+		rows := [][]string{append(slices.Clone(report.MeasuredColumns), "step", "about", "good", "sent", "answered", "loss_ratio", "rtt_median_ms", "took_ms", "says")}
 		for _, x := range all {
 			r := x.(*Result)
 			for _, s := range r.Steps {
@@ -81,7 +82,13 @@ func write(p kind.Page, all []any) error {
 				if s.Good != nil {
 					good = fmt.Sprint(*s.Good)
 				}
-				rows = append(rows, []string{r.From, r.Target, r.Address, s.Name, s.About, good, report.Cell(s.TookMs), s.Says})
+				sent, answered, lost, rtt := "", "", "", ""
+				m := report.Measured{Agent: r.From, Target: r.Target, Address: r.Address}
+				if f := s.Figures; f != nil {
+					m.StartedAt = f.StartedAt
+					sent, answered, lost, rtt = strconv.Itoa(f.Sent), strconv.Itoa(f.Answered), report.Cell(f.LossRatio), report.Cell(f.RTTMedianMs)
+				}
+				rows = append(rows, append(m.Cells(), s.Name, s.About, good, sent, answered, lost, rtt, report.Cell(s.TookMs), s.Says))
 			}
 		}
 		return report.CSV(p.To, rows)
