@@ -59,6 +59,9 @@ func (h worker) Locate(_ context.Context, o protocol.LocateOrder) (list []kind.L
 	return k.Lanes(spec).Split(o.Targets), nil
 }
 
+// endless is a target that is pinged until that is stopped.
+const endless = "192.0.2.240"
+
 // Do finds of each kind what there is to be found.
 func (h worker) Do(ctx context.Context, o protocol.RunOrder, heard func(kind.Progress)) ([]protocol.Made, error) {
 	u := protocol.Upload{Agent: h.c.Agents()[slices.IndexFunc(h.c.Agents(), func(a store.Agent) bool { return a.Name == "quay" })].ID}
@@ -67,6 +70,13 @@ func (h worker) Do(ctx context.Context, o protocol.RunOrder, heard func(kind.Pro
 		var found any
 		switch o.Kind {
 		case "ping":
+			for n := 0; l.Lane.Target == endless && ctx.Err() == nil; n++ {
+				heard(kind.Progress{Lane: i, Done: int64(n + 1), Of: 1000, More: reading.Probe{Number: n, Outcome: reading.Answered, RTT: time.Duration(n+1) * time.Millisecond}})
+				select {
+				case <-ctx.Done():
+				case <-time.After(20 * time.Millisecond):
+				}
+			}
 			r := minute(l.Path, time.Now(), 0)
 			r.Run, r.Flags = l.Run, protocol.OnDemand
 			u.Readings = append(u.Readings, r)
@@ -93,7 +103,7 @@ func (h worker) Do(ctx context.Context, o protocol.RunOrder, heard func(kind.Pro
 		}
 		u.Made = append(u.Made, m)
 	}
-	return nil, h.c.Upload(ctx, u)
+	return nil, h.c.Upload(context.WithoutCancel(ctx), u)
 }
 
 // swept finds that each address answered.
@@ -391,6 +401,8 @@ func TestRunsOfOneOrderComeInPages(t *testing.T) {
 	s := serve(t)
 	answer, body := s.call("POST", "/api/v1/runs", `{"from":"quay","to":["192.0.2.9","192.0.2.1","192.0.2.2","192.0.2.3","192.0.2.4","192.0.2.5","192.0.2.6"],"probes":1}`)
 	require.Equal(t, 202, answer.StatusCode, body)
+	// Until they are over: when one ends, it is known when it really began.
+	require.Eventually(t, func() bool { return len(get[[]apitype.Run](s, "/runs?outcome=running")) == 0 }, 20*time.Second, 10*time.Millisecond)
 	all := get[[]apitype.Run](s, "/runs?limit=1000")
 	require.GreaterOrEqual(t, len(all), 7)
 	seen := map[string]bool{}

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"woodlark.example/internal/api"
+	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/protocol"
 )
 
@@ -330,4 +331,58 @@ func TestAnEventStreamIsResumed(t *testing.T) {
 			return false
 		}
 	}, 20*time.Second, 10*time.Millisecond)
+}
+
+// TestRunsAreFollowedByEvents: each brings what came behind the one before, and the last that
+// the run is over.
+func TestRunsAreFollowedByEvents(t *testing.T) {
+	s := serve(t)
+	var runs []apitype.Run
+	s.ask(http.MethodPost, "/runs", `{"from": "quay", "to": ["`+endless+`"], "probes": 1000, "interval": "20ms"}`, http.StatusAccepted, &runs)
+	r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.web.URL+"/api/v1/events", nil)
+	require.NoError(t, err)
+	r.Header.Set("Authorization", "Bearer "+token)
+	answer, err := http.DefaultClient.Do(r)
+	require.NoError(t, err)
+	defer answer.Body.Close()
+	var heard []api.RunEvent
+	id, of := "", ""
+	for lines := bufio.NewScanner(answer.Body); lines.Scan(); {
+		if event, is := strings.CutPrefix(lines.Text(), "event: "); is {
+			of = event
+		}
+		if text, is := strings.CutPrefix(lines.Text(), "id: "); is {
+			id = text
+		}
+		data, is := strings.CutPrefix(lines.Text(), "data: ")
+		if lines.Text() == "" {
+			id, of = "", ""
+		}
+		if !is || of != "run" {
+			continue
+		}
+		var e api.RunEvent
+		require.NoError(t, json.Unmarshal([]byte(data), &e))
+		heard = append(heard, e)
+		if len(heard) == 3 {
+			s.ask(http.MethodDelete, "/runs/"+runs[0].ID, "", http.StatusNoContent, nil)
+		}
+		if e.Outcome != "running" {
+			assert.NotEmpty(t, id, "the end is told to who comes back, too")
+			break
+		}
+		assert.Empty(t, id, "what goes on is told to who listens now")
+	}
+	require.GreaterOrEqual(t, len(heard), 4)
+	next := 0
+	for _, e := range heard[:3] {
+		assert.Equal(t, runs[0].ID, e.RunID)
+		assert.Equal(t, 1000, e.Of)
+		assert.Equal(t, next, e.RTTsFrom, "behind those before")
+		require.NotEmpty(t, e.RTTsMs)
+		next = e.RTTsFrom + len(e.RTTsMs)
+		assert.Equal(t, next, e.Reading.Sent)
+		assert.InDelta(t, float64(next), *e.RTTsMs[len(e.RTTsMs)-1], 1e-9)
+	}
+	assert.Equal(t, "done", heard[len(heard)-1].Outcome)
 }

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"net/http"
 	"time"
 
@@ -10,7 +11,9 @@ import (
 
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
+	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
+	"woodlark.example/internal/protocol"
 )
 
 // ReadingEvent tells of a new reading.
@@ -29,9 +32,21 @@ type TwoEndedEvent struct {
 	At time.Time `json:"at"`
 }
 
-// RunEvent tells that runs have ended.
+// RunEvent tells that a run ended, or that more is known of one that goes on: then what is
+// known so far, and of its series what came since the event before.
 type RunEvent struct {
-	At time.Time `json:"at"`
+	At       time.Time            `json:"at"`
+	RunID    string               `json:"run_id,omitempty" doc:"Left out where it is of many"`
+	Kind     string               `json:"kind,omitempty"`
+	Outcome  string               `json:"outcome,omitempty" doc:"running while it goes on"`
+	Heard    int                  `json:"heard,omitempty"`
+	Of       int                  `json:"of,omitempty"`
+	Says     string               `json:"says,omitempty"`
+	Reading  *apitype.Reading     `json:"reading,omitempty" doc:"Of the probes so far"`
+	RTTsFrom int                  `json:"rtts_from,omitempty" doc:"How many probes were known before"`
+	RTTsMs   []*float64           `json:"rtts_ms,omitempty" doc:"Of the probes behind those"`
+	Live     []apitype.LiveSecond `json:"live,omitempty" doc:"Of what goes on between two ends, all seconds so far"`
+	Result   json.RawMessage      `json:"result,omitempty" doc:"What there is so far, in the form of its kind"`
 }
 
 // TraceEvent tells that traces have ended.
@@ -87,6 +102,7 @@ func (s *server) registerEvents(a huma.API) {
 			if !whole && send.Data(MissedEvent{time.Now().UTC()}) != nil {
 				return
 			}
+			told := map[ident.ID]int{} // probes of runs that go on
 			for {
 				var err error
 				select {
@@ -98,6 +114,11 @@ func (s *server) registerEvents(a huma.API) {
 					if !ok {
 						return // it fell behind; the listener connects anew and reads all afresh
 					}
+					if e.Kind == controller.RunGoesOn {
+						err = s.sendSoFar(send, e, told)
+						break
+					}
+					delete(told, e.Run)
 					err = s.sendEvent(func(data any) error { return send(sse.Message{ID: int(e.ID), Data: data}) }, e)
 				}
 				if err != nil {
@@ -129,9 +150,43 @@ func (s *server) sendEvent(send func(any) error, e controller.Event) error {
 	case news("two-ended"):
 		return send(TwoEndedEvent{time.Now().UTC()})
 	case controller.NewRun:
-		return send(RunEvent{time.Now().UTC()})
+		run := RunEvent{At: time.Now().UTC(), Outcome: string(e.Outcome)}
+		if !e.Run.IsZero() {
+			run.RunID = e.Run.String()
+		}
+		return send(run)
 	case news("sweeps"):
 		return send(SweepEvent{time.Now().UTC()})
 	}
 	return send(NoticeEvent{time.Now().UTC()})
+}
+
+// sendSoFar tells a listener what is new of a run that goes on, given what it was told before.
+func (s *server) sendSoFar(send sse.Sender, e controller.Event, told map[ident.ID]int) error {
+	x, ok := s.c.SoFar(e.Run)
+	if !ok {
+		return nil // its end comes
+	}
+	run := RunEvent{At: time.Now().UTC(), RunID: e.Run.String(), Kind: x.Kind, Outcome: string(e.Outcome), Heard: int(x.Done), Of: int(x.Of), Says: x.Says, Live: liveOf(x.Live)}
+	if x.Reading != nil {
+		run.Reading = readingOf(&protocol.Record{Run: e.Run, Reading: *x.Reading})
+		run.RTTsFrom = min(told[e.Run], len(x.Probes))
+		run.RTTsMs = newest(x.Probes[max(run.RTTsFrom, len(x.Probes)-mostNewest):])
+		run.RTTsFrom = len(x.Probes) - len(run.RTTsMs)
+		told[e.Run] = len(x.Probes)
+	}
+	if x.Result != nil {
+		var err error
+		if run.Result, err = json.Marshal(x.Result); err != nil {
+			return err
+		}
+	}
+	return send.Data(run)
+}
+
+func liveOf(list []controller.LiveSecond) (out []apitype.LiveSecond) {
+	for _, x := range list {
+		out = append(out, apitype.LiveSecond{Start: x.Start, Length: x.Length, ThereBps: x.There, BackBps: x.Back})
+	}
+	return out
 }

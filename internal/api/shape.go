@@ -190,9 +190,7 @@ func (s *server) runOf(r store.Run) apitype.Run {
 	}
 	if x, ok := s.c.SoFar(r.ID); ok && r.Outcome == protocol.Running {
 		out.Heard, out.Of, out.Says = int(x.Done), int(x.Of), x.Says
-		for _, l := range x.Live {
-			out.Live = append(out.Live, apitype.LiveSecond{Start: l.Start, Length: l.Length, ThereBps: l.There, BackBps: l.Back})
-		}
+		out.Live = liveOf(x.Live)
 	}
 	return out
 }

@@ -136,9 +136,7 @@ func (s *server) twoEndedOf(t store.TwoEnded) (apitype.TwoEnded, error) {
 	if now.Of > 0 {
 		out.Share = min(1, float64(now.Done)/float64(now.Of))
 	}
-	for _, x := range now.Live {
-		out.Live = append(out.Live, apitype.LiveSecond{Start: x.Start, Length: x.Length, ThereBps: x.There, BackBps: x.Back})
-	}
+	out.Live = liveOf(now.Live)
 	raw, err := t.Report()
 	if err != nil || raw == nil {
 		return out, err

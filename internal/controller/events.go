@@ -15,6 +15,9 @@ type Event struct {
 	Kind    EventKind
 	Path    ident.ID
 	Reading *protocol.Record
+	// Run is the one that an event is of; none where it is of many.
+	Run     ident.ID
+	Outcome protocol.Outcome
 }
 
 // EventKind says what an Event tells.
@@ -27,6 +30,8 @@ const (
 	WatchChanged EventKind = "watch"
 	NewNotice    EventKind = "notice"
 	NewRun       EventKind = "run" // a run ended
+	// RunGoesOn: more is known of a run. It is told to who listens now, and not kept.
+	RunGoesOn EventKind = "run-goes-on"
 	// IncidentChanged: what several paths have in common was found, is other, or is over.
 	IncidentChanged EventKind = "incident"
 )
@@ -89,6 +94,10 @@ func (h *eventStream) drop(c chan Event) {
 func (h *eventStream) publish(e Event) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	if e.Kind == RunGoesOn {
+		h.mention(e)
+		return
+	}
 	// By time, so that numbers of an earlier run of the program are below.
 	h.last = max(h.last+1, time.Now().UnixMicro())
 	e.ID = h.last
@@ -102,6 +111,15 @@ func (h *eventStream) publish(e Event) {
 		default:
 			delete(h.listeners, c)
 			close(c)
+		}
+	}
+}
+
+// mention tells an event to who listens and has time for it; the lock is held.
+func (h *eventStream) mention(e Event) {
+	for c := range h.listeners {
+		if len(c) < mostWaitingEvents/2 {
+			c <- e
 		}
 	}
 }

@@ -109,8 +109,12 @@ func (c *Controller) tell(ctx context.Context, agent ident.ID, list []result) {
 	for _, n := range news {
 		c.publish(Event{Kind: EventKind(n)})
 	}
-	if len(list) > 0 {
+	if len(list) > mostFollowed {
 		c.publish(Event{Kind: NewRun})
+		return
+	}
+	for _, m := range made {
+		c.publish(Event{Kind: NewRun, Run: m.Run, Outcome: m.Outcome})
 	}
 }
 

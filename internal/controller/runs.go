@@ -376,7 +376,7 @@ func (c *Controller) measure(ctx context.Context, r RunRequest, near *agentState
 	if b, ok := r.How.(kind.Backward); ok {
 		back, both = b.Back()
 	}
-	heard := func(p kind.Progress) { c.runs.heard(g, p) }
+	heard := func(p kind.Progress) { c.heard(g, p) }
 	if !both || g.backs == nil {
 		_, err := near.worker.Do(ctx, g.order, heard)
 		return err

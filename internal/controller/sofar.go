@@ -24,6 +24,23 @@ type soFar struct {
 	live     []LiveSecond // of the part that goes on
 	steps    []finding.Step
 	more     []any // all that was told, up to mostTold
+	told     time.Time
+}
+
+const (
+	// tellEvery is how often listeners hear of a run that goes on.
+	tellEvery = 300 * time.Millisecond
+	// mostFollowed is how many runs a measurement may have for listeners to hear of each.
+	mostFollowed = 100
+)
+
+// due reports, at most each tellEvery, that listeners are to hear of a lane.
+func (l *soFar) due(now time.Time) bool {
+	if now.Sub(l.told) < tellEvery {
+		return false
+	}
+	l.told = now
+	return true
 }
 
 // mostTold is how much of what a run tells is kept for who comes late.
@@ -33,12 +50,19 @@ const mostTold = 100_000
 // second each way.
 type LiveSecond struct{ Start, Length, There, Back float64 }
 
-// heard takes how far a run is.
-func (x *runs) heard(g *activeRun, p kind.Progress) {
+// heard takes how far a run is, and tells listeners of it now and then.
+func (c *Controller) heard(g *activeRun, p kind.Progress) {
+	if c.runs.heard(g, p) {
+		c.publish(Event{Kind: RunGoesOn, Run: g.order.Lanes[p.Lane].Run, Outcome: protocol.Running})
+	}
+}
+
+// heard takes how far a run is, and reports whether listeners are to hear of it.
+func (x *runs) heard(g *activeRun, p kind.Progress) (tell bool) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	if p.Lane < 0 || p.Lane >= len(g.lanes) {
-		return
+		return false
 	}
 	l := &g.lanes[p.Lane]
 	step := l.says
@@ -60,6 +84,7 @@ func (x *runs) heard(g *activeRun, p kind.Progress) {
 	case finding.Step:
 		l.steps = append(l.steps, m)
 	}
+	return len(g.lanes) <= mostFollowed && l.due(time.Now())
 }
 
 // second takes what arrived. A part that begins anew begins its seconds anew.
@@ -76,6 +101,7 @@ func (l *soFar) second(m kind.Bytes, anew bool) {
 
 // SoFar is what is known of a run while it goes on.
 type SoFar struct {
+	Kind     string
 	Done, Of int64
 	Says     string
 	Live     []LiveSecond
@@ -94,7 +120,7 @@ func (c *Controller) SoFar(run ident.ID) (s SoFar, ok bool) {
 	}
 	i := slices.IndexFunc(g.order.Lanes, func(l protocol.RunLane) bool { return l.Run == run })
 	l := &g.lanes[i]
-	s = SoFar{Done: l.done, Of: l.of, Says: l.says, Live: slices.Clone(l.live)}
+	s = SoFar{Kind: g.order.Kind, Done: l.done, Of: l.of, Says: l.says, Live: slices.Clone(l.live)}
 	switch {
 	case l.probes != nil:
 		r, probes := readingSoFar(l)

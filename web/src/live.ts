@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import type { Path, Reading } from "./api";
+import type { Path, Reading, Run } from "./api";
+import { heard, type RunEvent } from "./runs";
 
 /**
  * useLive keeps what is shown up to date from the service's event stream. It
@@ -32,7 +33,14 @@ export function useLive(): boolean {
         stale.add((JSON.parse(e.data) as Path).id);
         void client.invalidateQueries({ queryKey: ["status"] });
       });
-      source.addEventListener("run", () => void client.invalidateQueries({ queryKey: ["run"] }));
+      source.addEventListener("run", (e) => {
+        const event = JSON.parse(e.data) as RunEvent;
+        const key = event.run_id ? ["run", event.run_id] : ["run"];
+        const run = event.run_id ? client.getQueryData<Run>(key) : undefined;
+        const next = run && heard(run, event);
+        if (next) client.setQueryData(key, next);
+        else if (run || !event.run_id) void client.invalidateQueries({ queryKey: key });
+      });
       source.addEventListener("sweep", () => void client.invalidateQueries({ queryKey: ["sweeps"] }));
       source.addEventListener("two-ended", () => void client.invalidateQueries({ queryKey: ["two-ended"] }));
       source.addEventListener("trace", () => void client.invalidateQueries({ queryKey: ["traces"] }));

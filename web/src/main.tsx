@@ -1,18 +1,18 @@
 import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { lazy, StrictMode, Suspense } from "react";
+import { lazy, StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { Problem } from "./api";
 import { Frame } from "./parts/Frame";
-import { Agents } from "./pages/Agents";
-import { Measure } from "./pages/Measure";
 import { NoPage } from "./pages/NoPage";
 import { Paths } from "./pages/Paths";
 import { SignIn } from "./pages/SignIn";
-import { Sweeps } from "./pages/Sweeps";
 import "./styles.css";
 
-// The plots are large: the page that needs them brings them.
+// Each page brings what it needs: the first is soon there.
+const Agents = lazy(async () => ({ default: (await import("./pages/Agents")).Agents }));
+const Measure = lazy(async () => ({ default: (await import("./pages/Measure")).Measure }));
+const Sweeps = lazy(async () => ({ default: (await import("./pages/Sweeps")).Sweeps }));
 const OnePath = lazy(async () => ({ default: (await import("./pages/OnePath")).OnePath }));
 
 const client = new QueryClient({
@@ -42,7 +42,7 @@ createRoot(document.getElementById("root")!).render(
           <Route path="/sign-in" element={<SignIn />} />
           <Route element={<Frame />}>
             <Route index element={<Paths />} />
-            <Route path="/paths/:id" element={<Suspense fallback={null}><OnePath /></Suspense>} />
+            <Route path="/paths/:id" element={<OnePath />} />
             <Route path="/measure" element={<Measure />} />
             <Route path="/agents" element={<Agents />} />
             <Route path="/sweeps" element={<Sweeps />} />

@@ -2737,6 +2737,29 @@ export interface components {
         RunEvent: {
             /** Format: date-time */
             at: string;
+            /** Format: int64 */
+            heard?: number;
+            kind?: string;
+            /** @description Of what goes on between two ends, all seconds so far */
+            live?: components["schemas"]["LiveSecond"][] | null;
+            /** Format: int64 */
+            of?: number;
+            /** @description running while it goes on */
+            outcome?: string;
+            /** @description Of the probes so far */
+            reading?: components["schemas"]["Reading"];
+            /** @description What there is so far, in the form of its kind */
+            result?: unknown;
+            /**
+             * Format: int64
+             * @description How many probes were known before
+             */
+            rtts_from?: number;
+            /** @description Of the probes behind those */
+            rtts_ms?: (number | null)[] | null;
+            /** @description Left out where it is of many */
+            run_id?: string;
+            says?: string;
         };
         SeenRoute: {
             /** Format: date-time */

@@ -1,3 +1,4 @@
+import { Suspense } from "react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, NavLink, Outlet } from "react-router";
 import { call, get, type Status } from "../api";
@@ -52,7 +53,7 @@ export function Frame() {
       </header>
       <Troubles status={status.data} />
       <main id="main">
-        <Outlet />
+        <Suspense fallback={null}><Outlet /></Suspense>
       </main>
     </div>
   );

@@ -43,7 +43,7 @@ export function Measuring({ kind, from, to: asked, ids, agents, set }: { kind: K
       .map((id) => ({
         queryKey: ["run", id],
         queryFn: () => get<Run>("/runs/" + id),
-        refetchInterval: (q: { state: { data?: Run } }) => (q.state.data && q.state.data.outcome !== "running" ? false : 300),
+        refetchInterval: (q: { state: { data?: Run } }) => (q.state.data && q.state.data.outcome !== "running" ? false : 3000),
       })),
   });
   const going = runs.find((q) => q.data?.outcome === "running")?.data;
