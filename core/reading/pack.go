@@ -83,6 +83,25 @@ type packer struct {
 	number int
 }
 
+// PackFirst packs probes in version 1, for who knows no other: times, outcomes, copies and
+// stamps. What else is known of a probe is not in it.
+func PackFirst(at time.Time, probes []Probe) []byte {
+	p := packer{out: append(make([]byte, 0, 1+6*len(probes)), 1)}
+	due, step, rtt := int64(0), int64(0), int64(0)
+	for _, x := range probes {
+		p.uint(uint64(x.Copies)<<3 | uint64(x.Outcome))
+		offset := x.DueAt.Sub(at).Nanoseconds()
+		p.out = binary.AppendVarint(p.out, offset-due-step)
+		step, due = offset-due, offset
+		if x.hasRTT() {
+			p.out = append(p.out, byte(x.Stamp))
+			p.out = binary.AppendVarint(p.out, int64(x.RTT)-rtt)
+			rtt = int64(x.RTT)
+		}
+	}
+	return p.out
+}
+
 func (p *packer) uint(v uint64) { p.out = binary.AppendUvarint(p.out, v) }
 
 // usualTTL is what a probe's TTL is when nothing is said of it.

@@ -130,6 +130,21 @@ func TestPackedByEarlierReleases(t *testing.T) {
 		{Number: 1, DueAt: start, Outcome: reading.Lost},
 		{Number: 2, DueAt: start, Outcome: reading.Refused, Copies: 2, Stamp: reading.StampUser, RTT: 11 * ms},
 	}, back)
+	assert.Equal(t, old, reading.PackFirst(start, back), "and as it is written for those")
+	for seed := range uint64(20) {
+		probes := randomProbes(seed, 60)
+		back, err := reading.Unpack(start, reading.PackFirst(start, probes))
+		require.NoError(t, err)
+		require.Len(t, back, len(probes))
+		for i, x := range back {
+			p := probes[i]
+			require.Equal(t, reading.Probe{Number: i, DueAt: p.DueAt, Outcome: p.Outcome, Copies: p.Copies, Stamp: x.Stamp, RTT: x.RTT}, x)
+			if p.Outcome == reading.Answered {
+				require.Equal(t, p.RTT, x.RTT)
+				require.Equal(t, p.Stamp, x.Stamp)
+			}
+		}
+	}
 }
 
 func steady() []reading.Probe {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 
@@ -86,6 +87,7 @@ type agentOfCall struct{}
 type caller struct {
 	id     ident.ID
 	worker *remote.Proxy
+	spoken int // version of the protocol
 }
 
 func callerOf(r *http.Request) caller {
@@ -103,7 +105,9 @@ func (s *server) knownAgent(next http.Handler) http.Handler {
 			refuse(w, r, http.StatusUnauthorized, "No agent has this key: it was removed, or joined another service.")
 			return
 		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), agentOfCall{}, caller{id, worker})))
+		spoken := protocol.ParseVersion(r.Header.Get(protocol.VersionHeader))
+		w.Header().Set(protocol.VersionHeader, strconv.Itoa(protocol.Version))
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), agentOfCall{}, caller{id, worker, spoken})))
 	})
 }
 
@@ -144,14 +148,21 @@ func (s *server) join(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *server) agentPlan(w http.ResponseWriter, r *http.Request) {
-	p, tag := callerOf(r).worker.Plan()
+	c := callerOf(r)
+	p, tag := c.worker.Plan()
 	w.Header().Set("ETag", tag)
 	if r.Header.Get("If-None-Match") == tag {
 		w.WriteHeader(http.StatusNotModified)
 		return
 	}
 	w.Header().Set("Content-Type", "application/json")
-	_ = json.NewEncoder(w).Encode(p)
+	var plan any = p
+	var lacks []string
+	if c.spoken == 1 {
+		plan, lacks = p.First()
+	}
+	s.c.NoteProtocol(r.Context(), c.id, c.spoken, lacks)
+	_ = json.NewEncoder(w).Encode(plan)
 }
 
 // agentCommands is the connection that an agent holds: one command a line.

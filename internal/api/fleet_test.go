@@ -5,6 +5,7 @@ import (
 	"compress/gzip"
 	"encoding/json"
 	"net/http"
+	"strconv"
 	"testing"
 	"time"
 
@@ -31,6 +32,7 @@ func (s *service) asAgent(method, path, key string, in any, more ...string) *htt
 	require.NoError(s.t, err)
 	r.Header.Set("Authorization", "Bearer "+key)
 	r.Header.Set("Content-Encoding", "gzip")
+	r.Header.Set(protocol.VersionHeader, strconv.Itoa(protocol.Version))
 	for i := 0; i+1 < len(more); i += 2 {
 		r.Header.Set(more[i], more[i+1])
 	}
@@ -72,6 +74,28 @@ func TestAnAgentOverHTTP(t *testing.T) {
 	require.NoError(t, json.NewDecoder(anew.Body).Decode(&p))
 	require.Len(t, p.Tasks, 1)
 	assert.Equal(t, "192.0.2.77", p.Tasks[0].Target)
+
+	// One of the release before gets its tasks as it knows them, and people are told once.
+	old := s.asAgent(http.MethodGet, "/plan", me.Key, nil, protocol.VersionHeader, "")
+	require.Equal(t, http.StatusOK, old.StatusCode)
+	assert.Equal(t, strconv.Itoa(protocol.Version), old.Header.Get(protocol.VersionHeader))
+	var first struct {
+		Tasks []struct{ Via struct{ Kind, Port int } } `json:"tasks"`
+	}
+	require.NoError(t, json.NewDecoder(old.Body).Decode(&first))
+	assert.Len(t, first.Tasks, 1)
+	notices := func(kind string) (n int) {
+		for _, x := range get[[]apitype.Notice](s, "/notices") {
+			if x.Kind == kind {
+				n++
+			}
+		}
+		return n
+	}
+	s.asAgent(http.MethodGet, "/plan", me.Key, nil, protocol.VersionHeader, "")
+	assert.Equal(t, 1, notices("agent_older"))
+	s.asAgent(http.MethodGet, "/plan", me.Key, nil, protocol.VersionHeader, "99")
+	assert.Equal(t, 1, notices("agent_newer"))
 
 	// What it uploads counts once, and only of its own paths.
 	u := protocol.Upload{Agent: ident.New(), Readings: []protocol.Record{minute(p.Tasks[0].Path, time.Now().Truncate(time.Minute).Add(-time.Minute), 3)}}

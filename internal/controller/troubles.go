@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -19,6 +21,38 @@ type troubles struct {
 	aside  map[ident.ID]int
 	clocks map[ident.ID]time.Duration // of agents, how far they are off; those that are right are not in it
 	disk   string
+	spoken map[ident.ID]string // what was told of agents that are of another release
+}
+
+// NoteProtocol notes which version of the protocol an agent speaks, and says once what of its
+// plan it does not make because that is another one than this service's.
+func (c *Controller) NoteProtocol(ctx context.Context, id ident.ID, version int, lacks []string) {
+	text := ""
+	switch list := append(slices.Clone(lacks), "runs on demand"); {
+	case version > protocol.Version:
+		text = "is of a newer release than this service: what it measures that this service does not know is refused, with that reason. Update the service."
+	case version < protocol.Version:
+		text = "is of an older release than this service: it does not make " + strings.Join(list, "; ") + ". What it does make is kept. Update it."
+	}
+	t := &c.troubles
+	t.mu.Lock()
+	told := t.spoken[id] == text
+	if t.spoken == nil {
+		t.spoken = map[ident.ID]string{}
+	}
+	t.spoken[id] = text
+	t.mu.Unlock()
+	c.mu.RLock()
+	a := c.agents[id]
+	c.mu.RUnlock()
+	if told || a == nil || text == "" {
+		return
+	}
+	kind := "agent_older"
+	if version > protocol.Version {
+		kind = "agent_newer"
+	}
+	c.Notify(ctx, kind, "Agent "+a.Name+" "+text)
 }
 
 // known takes what was told of an agent before this start.

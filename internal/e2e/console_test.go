@@ -124,7 +124,11 @@ func TestDemoAndConsole(t *testing.T) {
 		}
 		for _, e := range d.Ended {
 			require.Len(t, e.Episodes, 1)
-			code[e.Path.To] = e.Episodes[0].Kind
+			// What is measured as the demo runs, on a machine that stands still now and then, may
+			// be worse for a while than what is told of that path anyway.
+			if code[e.Path.To] == "" {
+				code[e.Path.To] = e.Episodes[0].Kind
+			}
 		}
 		want := map[string]string{"terminal.gannetbay.example": "saturation", "terminal.ternpoint.example": "loss_steady", "terminal.holm.example": "route_changed",
 			"stage.aukrock.example": "delay_step", "stage.eidersound.example": "delay_step", "stage.fulmarstack.example": "delay_step",

@@ -28,7 +28,7 @@ var rules = map[string][]string{
 	"internal/network/":         {"wire", "internal/yamlfile"},
 	"internal/probe/":           {"core", "wire", "internal/network", "internal/host"},
 	"internal/kind/":            {"core", "wire", "internal/network", "internal/probe", "internal/report"},
-	"internal/protocol/":        {"core", "wire", "internal/ident", "internal/host", "internal/kind"},
+	"internal/protocol/":        {"core", "wire", "internal/ident", "internal/host", "internal/kind", "internal/network"},
 	"internal/remote/":          {"core", "internal/ident", "internal/kind", "internal/protocol"},
 	"internal/agent/":           {"core", "wire", "internal/ident", "internal/kind", "internal/protocol", "internal/network", "internal/probe", "internal/host"},
 	"internal/store/":           {"core", "wire", "internal/ident", "internal/protocol"},

@@ -13,10 +13,14 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
+	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
@@ -31,12 +35,14 @@ type Link struct {
 	// Trust are the authorities whose certificates are taken; those of this machine when nil.
 	Trust *x509.CertPool
 
-	http  *http.Client // made by the first call
-	make  sync.Once
-	etag  string
-	mu    sync.Mutex
-	going map[ident.ID]context.CancelFunc
-	out   chan protocol.Reply
+	http *http.Client // made by the first call
+	// spoken is the version of the protocol that the service speaks; 0 as long as none is known.
+	spoken atomic.Int32
+	make   sync.Once
+	etag   string
+	mu     sync.Mutex
+	going  map[ident.ID]context.CancelFunc
+	out    chan protocol.Reply
 }
 
 // ErrLockedOut is wrapped when the service does not know the agent's key any more.
@@ -103,6 +109,7 @@ func (l *Link) request(ctx context.Context, method, path string, body any) (*htt
 	if l.Key != "" {
 		r.Header.Set("Authorization", "Bearer "+l.Key)
 	}
+	r.Header.Set(protocol.VersionHeader, strconv.Itoa(protocol.Version))
 	if path == "/plan" && l.etag != "" {
 		r.Header.Set("If-None-Match", l.etag)
 	}
@@ -114,6 +121,9 @@ func (l *Link) request(ctx context.Context, method, path string, body any) (*htt
 	answer, err := l.http.Do(r)
 	if err != nil {
 		return nil, fmt.Errorf("the service at %s was not reached: %w", l.Base, err)
+	}
+	if answer.StatusCode < 300 {
+		l.noteProtocol(protocol.ParseVersion(answer.Header.Get(protocol.VersionHeader)))
 	}
 	switch {
 	case answer.StatusCode == http.StatusUnauthorized:
@@ -156,8 +166,48 @@ func (l *Link) call(ctx context.Context, method, path string, body, into any) er
 	return nil
 }
 
+// noteProtocol notes which version the service speaks, and says what does not work with an
+// older one.
+func (l *Link) noteProtocol(version int) {
+	if int(l.spoken.Swap(int32(version))) == version || l.Log == nil {
+		return
+	}
+	switch {
+	case version < protocol.Version:
+		l.Log.Warn("the service is of an older release than this agent: it gets readings without what it does not know of a probe (TTL, cause, order), and what was made of other kinds waits here until it is updated", "service", version, "agent", protocol.Version)
+	case version > protocol.Version:
+		l.Log.Warn("the service is of a newer release than this agent, which refuses by name what it does not know: update it", "service", version, "agent", protocol.Version)
+	}
+}
+
+// errOlder is why something waits for a service that is updated.
+var errOlder = errors.New("the service is of an older release and does not take what was made of this kind: it waits here until the service is updated")
+
+// first packs the probes of readings as a service of the first version reads them.
+func first(u protocol.Upload) (protocol.Upload, error) {
+	u.Readings = slices.Clone(u.Readings)
+	for i := range u.Readings {
+		r := &u.Readings[i]
+		probes, err := reading.Unpack(r.Reading.At, r.Packed)
+		if err != nil {
+			return u, err
+		}
+		r.Packed = reading.PackFirst(r.Reading.At, probes)
+	}
+	return u, nil
+}
+
 // Upload hands over what was measured; see protocol.Service.
 func (l *Link) Upload(ctx context.Context, u protocol.Upload) error {
+	if l.spoken.Load() == 1 { // it would refuse for good what it does not know
+		if len(u.Made) > 0 {
+			return errOlder
+		}
+		var err error
+		if u, err = first(u); err != nil {
+			return err
+		}
+	}
 	return l.call(ctx, http.MethodPost, "/uploads", u, nil)
 }
 
@@ -350,7 +400,7 @@ func (l *Link) carryOut(ctx context.Context, c protocol.Command, worker protocol
 		}
 		return worker.Expect(t)
 	}
-	return nil, fmt.Errorf("this agent (an older one?) does not know the command %q", c.Kind)
+	return nil, fmt.Errorf("this agent is of another release than its service, and does not know the command %q: update the older of both", c.Kind)
 }
 
 // sayReplies sends what was said to commands, some at once.

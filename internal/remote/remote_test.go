@@ -1,6 +1,7 @@
 package remote_test
 
 import (
+	"bytes"
 	"context"
 	"crypto/x509"
 	"encoding/json"
@@ -9,6 +10,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -303,4 +305,24 @@ func TestAnAgentTrustsWhomItIsTold(t *testing.T) {
 	me, err := remote.Join(t.Context(), s.URL, "code", remote.JoinRequest{Name: "pier"}, own)
 	require.NoError(t, err)
 	assert.Equal(t, "pier", me.Name)
+}
+
+// TestAServiceOfTheReleaseBefore: what it would refuse for good waits until it is updated.
+func TestAServiceOfTheReleaseBefore(t *testing.T) {
+	uploads := 0
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		assert.Equal(t, "2", r.Header.Get(protocol.VersionHeader))
+		uploads++
+		w.WriteHeader(http.StatusNoContent)
+	}))
+	t.Cleanup(s.Close)
+	var log bytes.Buffer
+	l := &remote.Link{Base: s.URL, Key: "key", Log: slog.New(slog.NewTextHandler(&log, nil))}
+	require.NoError(t, l.Upload(t.Context(), protocol.Upload{}))
+	require.NoError(t, l.Upload(t.Context(), protocol.Upload{}))
+	assert.Equal(t, 1, strings.Count(log.String(), "older release than this agent"), "told once")
+	err := l.Upload(t.Context(), protocol.Upload{Made: []protocol.Made{{Run: ident.New()}}})
+	require.ErrorContains(t, err, "older release")
+	assert.NotErrorIs(t, err, protocol.ErrRefused, "it is not set aside")
+	assert.Equal(t, 2, uploads)
 }
