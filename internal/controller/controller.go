@@ -16,6 +16,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"woodlark.example/core/baseline"
 	"woodlark.example/core/guard"
 	"woodlark.example/core/route"
@@ -145,6 +147,27 @@ func (c *Controller) Maintenance(from, to time.Time) (list []baseline.Interval) 
 // Store is where the records are.
 func (c *Controller) Store() *store.Store { return c.store }
 
+// atOnce is how many paths are read side by side as the service starts: most of it is waiting
+// for the database.
+const atOnce = 8
+
+func (c *Controller) loadPaths(ctx context.Context, paths []store.Path) error {
+	states := make([]*pathState, len(paths))
+	side, ctx := errgroup.WithContext(ctx)
+	side.SetLimit(atOnce)
+	for i, p := range paths {
+		states[i] = c.newPathState(p)
+		side.Go(func() error { return states[i].load(ctx, c) })
+	}
+	if err := side.Wait(); err != nil {
+		return err
+	}
+	for _, s := range states {
+		c.addPath(s)
+	}
+	return nil
+}
+
 func (c *Controller) load(ctx context.Context) error {
 	if err := c.store.EndRunning(ctx); err != nil {
 		return err
@@ -188,12 +211,8 @@ func (c *Controller) load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, p := range paths {
-		state := c.newPathState(p)
-		if err := state.load(ctx, c); err != nil {
-			return err
-		}
-		c.addPath(state)
+	if err := c.loadPaths(ctx, paths); err != nil {
+		return err
 	}
 	if err := c.loadIncidents(ctx); err != nil {
 		return err
