@@ -11,6 +11,7 @@ import (
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
 )
@@ -191,6 +192,9 @@ func (s *server) runOf(r store.Run) apitype.Run {
 	if x, ok := s.c.SoFar(r.ID); ok && r.Outcome == protocol.Running {
 		out.Heard, out.Of, out.Says = int(x.Done), int(x.Of), x.Says
 		out.Live = liveOf(x.Live)
+		if k, err := kind.Find(r.Kind); err == nil {
+			out.Counts = k.Counts
+		}
 	}
 	return out
 }

@@ -197,7 +197,7 @@ func (c *call) showRun(api *client.Client, id string, follow bool) error {
 	if r.Outcome == string(kind.Running) {
 		says := r.Says
 		if r.Of > 0 {
-			says = strings.TrimSpace(fmt.Sprintf("%s %d of %d so far", says, r.Heard, r.Of))
+			says = report.Heard(r)
 		}
 		fmt.Fprintf(c.out, "It goes on: %s. 'woodlark runs follow %s' waits for its end.\n", strings.TrimSpace(says), r.ID)
 		return nil

@@ -55,6 +55,8 @@ type Kind struct {
 	// Earlier is where calls of earlier releases find its runs, and News what listeners hear
 	// beside that a run is over, as in those.
 	Earlier, News string
+	// Counts is what its progress counts, such as probes; a time when it is empty.
+	Counts string
 	// Here says that 'woodlark here' goes it towards a target, too.
 	Here bool
 	// Remembers says that a run looks at the last of the same before it.

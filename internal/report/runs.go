@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"strconv"
+	"strings"
 	"time"
 
 	"woodlark.example/core/figure"
@@ -38,13 +39,21 @@ func Runs(w io.Writer, ink Ink, list []apitype.Run, zone *time.Location) error {
 	return Table(w, ink, []Column{{Name: "began"}, {Name: "lasted", Right: true}, {Name: "kind"}, {Name: "from and to"}, {Name: "watch"}, {Name: "outcome"}, {Name: "found"}, {Name: "id"}}, rows)
 }
 
+// Heard is how far a run is.
+func Heard(r apitype.Run) string {
+	if r.Counts == "" {
+		return strings.TrimSpace(fmt.Sprintf("%s %.0f %% so far", r.Says, 100*float64(min(r.Heard, r.Of))/float64(r.Of)))
+	}
+	return strings.TrimSpace(fmt.Sprintf("%s %d of %d %s so far", r.Says, r.Heard, r.Of, r.Counts))
+}
+
 // found is what a run found, in short.
 func found(r apitype.Run) string {
 	switch {
 	case r.Reason != "":
 		return r.Reason
 	case r.Outcome == "running" && r.Of > 0:
-		return fmt.Sprintf("%d of %d so far", r.Heard, r.Of)
+		return Heard(r)
 	case r.Outcome == "running":
 		return r.Says
 	case r.ThereBps != nil && r.BackBps != nil:
@@ -55,7 +64,7 @@ func found(r apitype.Run) string {
 		return Rate(r.BackBps) + " back"
 	case r.MOS != nil:
 		return fmt.Sprintf("MOS %.2f", *r.MOS)
-	case r.Answered != nil && r.Asked != nil:
+	case r.Answered != nil && r.Asked != nil && *r.Asked > 0:
 		return fmt.Sprintf("%d of %d", *r.Answered, *r.Asked)
 	}
 	return ""

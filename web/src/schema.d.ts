@@ -2683,6 +2683,8 @@ export interface components {
             asked_count?: number;
             /** Format: double */
             back_bps?: number;
+            /** @description What heard and of count, such as probes; left out where they are time */
+            counts?: string;
             /** Format: date-time */
             ended_at: string | null;
             /**

@@ -269,6 +269,7 @@ type Run struct {
 	Reason   string          `json:"reason"`
 	Heard    int             `json:"heard" doc:"Probes whose fate is known, while it runs; of other kinds how far it is, of 'of'"`
 	Of       int             `json:"of"`
+	Counts   string          `json:"counts,omitempty" doc:"What heard and of count, such as probes; left out where they are time"`
 	Says     string          `json:"says,omitempty" doc:"Which of its steps goes on"`
 	ThereBps *float64        `json:"there_bps,omitempty" doc:"Payload, at the receiver"`
 	BackBps  *float64        `json:"back_bps,omitempty"`

@@ -49,7 +49,7 @@ func (r *Result) Listed() kind.Figures {
 
 // Kind is this kind.
 var Kind = kind.Register(&kind.Kind{
-	Name: "name-length", Version: 1, Rank: 99, Summary: "the length of a name", Usage: "NAME …", Example: "woodlark name-length holm.example",
+	Counts: "letters", Name: "name-length", Version: 1, Rank: 99, Summary: "the length of a name", Usage: "NAME …", Example: "woodlark name-length holm.example",
 	New:   func(kind.Occasion) kind.Spec { return &Spec{Unit: "characters", Most: 20} },
 	Lanes: func(kind.Spec) kind.Rule { return kind.Rule{} },
 	Least: time.Second,

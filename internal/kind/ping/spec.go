@@ -42,7 +42,8 @@ const (
 
 // Kind is this kind.
 var Kind = kind.Register(&kind.Kind{
-	Name: "ping", Version: 1, Rank: 1, Summary: "reachability, round-trip time, jitter and loss to one or more targets",
+	Counts: "probes",
+	Name:   "ping", Version: 1, Rank: 1, Summary: "reachability, round-trip time, jitter and loss to one or more targets",
 	Usage: "TARGET …",
 	Example: "woodlark ping -probes 50 -every 20ms 127.0.0.1 ::1\nwoodlark ping -from northquay terminal.holm.example       (through the demo's service)\n" +
 		"woodlark ping -world demo/skerry.yaml -from ops.northquay.example terminal.holm.example\n" +

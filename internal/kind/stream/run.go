@@ -29,6 +29,9 @@ func (r *Result) Listed() (f kind.Figures) {
 			f.MOS = d.Quality.MOS // the worse direction is what a caller hears of
 		}
 		f.SentBytes += int64(d.Bps / 8 * r.ElapsedMs / 1000)
+		if came, sent := int64(d.Received), int64(d.Sent); d.Sent > 0 && (f.Of == nil || came**f.Of < *f.Answered*sent) {
+			f.Answered, f.Of = &came, &sent // of the worse direction
+		}
 	}
 	return f
 }

@@ -34,7 +34,8 @@ const longest = 12 * time.Hour
 
 // Kind is this kind.
 var Kind = kind.Register(&kind.Kind{
-	Name: "sweep", Version: 1, Rank: 2, Summary: "which addresses of the given prefixes answer",
+	Counts: "packets",
+	Name:   "sweep", Version: 1, Rank: 2, Summary: "which addresses of the given prefixes answer",
 	Earlier: "sweeps", News: "sweep",
 	Usage: "PREFIX …", Noun: "prefix",
 	Example: "woodlark sweep 127.0.0.0/28\nwoodlark sweep -world demo/skerry.yaml -from ops.northquay.example 192.0.2.0/24 203.0.113.0/24\n" +

@@ -80,7 +80,8 @@ const (
 
 // Kind is this kind.
 var Kind = kind.Register(&kind.Kind{
-	Name: "trace", Version: 1, Rank: 3, Summary: "the route, its branches, and delay and carried loss along it",
+	Counts: "probes",
+	Name:   "trace", Version: 1, Rank: 3, Summary: "the route, its branches, and delay and carried loss along it",
 	Earlier: "traces", News: "trace",
 	Usage: "TARGET …",
 	Example: "woodlark trace -world demo/skerry.yaml -from ops.northquay.example terminal.holm.example\n" +

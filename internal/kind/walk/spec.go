@@ -25,7 +25,8 @@ const longest = time.Minute
 
 // Kind is this kind.
 var Kind = kind.Register(&kind.Kind{
-	Name: "walk", Version: 1, Rank: 4, Summary: "from near to far towards a target: neighbour, gateway, resolvers, address, name, port",
+	Counts: "steps",
+	Name:   "walk", Version: 1, Rank: 4, Summary: "from near to far towards a target: neighbour, gateway, resolvers, address, name, port",
 	Earlier: "walks", Here: true,
 	Usage:   "TARGET",
 	Example: "woodlark walk -world learn:no-way-out -from desk.northquay.example terminal.holm.example\nwoodlark walk -port 443 127.0.0.1\nwoodlark walk -from northquay terminal.holm.example                    (through the demo's service)",

@@ -12,7 +12,7 @@ function Found({ run }: { run: Run }) {
         {run.to} <span className="text-sm text-soft">from {run.from}</span>
       </h2>
       <p role="status" className="figures pb-2 text-sm text-soft">
-        {run.outcome === "running" ? `${run.heard} of ${run.of} so far` : run.outcome}
+        {run.outcome === "running" ? (run.of ? (run.counts ? `${run.heard} of ${run.of} ${run.counts} so far` : `${Math.round((100 * run.heard) / run.of)} % so far`) : "going on") : run.outcome}
         {run.reason && `: ${run.reason}`}
       </p>
       <Findings list={run.findings} />
