@@ -20,12 +20,14 @@ import (
 	"woodlark.example/demo/guarded"
 	"woodlark.example/internal/api"
 	"woodlark.example/internal/api/apitype"
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/network/world"
 	"woodlark.example/internal/network/world/schedule"
 	"woodlark.example/internal/probe/history"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/service"
+	"woodlark.example/internal/service/paths"
+	"woodlark.example/internal/service/watches"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/store/storetest"
 	"woodlark.example/wire"
@@ -93,23 +95,23 @@ func (g *guardedWorld) address(t *testing.T, node string) string {
 func (g *guardedWorld) report(t *testing.T) (d apitype.Degraded) {
 	t.Helper()
 	s := storetest.New(t)
-	c, err := controller.New(t.Context(), controller.Options{Store: s, Zone: time.UTC})
+	c, err := service.New(t.Context(), service.Options{Store: s, Zone: time.UTC})
 	require.NoError(t, err)
 	start := reference.AddDate(0, 0, -g.x.Days)
 	require.NoError(t, s.CoverDays(t.Context(), start, reference.AddDate(0, 0, 2)))
 	for name, host := range guarded.Agents {
 		require.NoError(t, c.AddAgent(t.Context(), store.Agent{Name: name, Kind: "simulated", Address: host}, nil))
 	}
-	past := c.Past()
+	past := c.Paths.Past()
 	for i, p := range g.x.Paths {
-		spec := controller.Spec{From: []string{p[0]}, To: []string{p[1]}}
-		w, err := c.SaveWatch(t.Context(), ident.ID{}, fmt.Sprint(i), spec, false)
+		spec := watches.Spec{From: []string{p[0]}, To: []string{p[1]}}
+		w, err := c.Watches.Save(t.Context(), ident.ID{}, fmt.Sprint(i), spec, false)
 		require.NoError(t, err)
 		g.measure(t, c, past, w.Paths[0], p, start)
 	}
 	require.NoError(t, past.Judge(t.Context()))
 	const token = "0123456789abcdef0123456789abcdef"
-	web := httptest.NewServer(api.New(api.Options{Controller: c, Token: token}))
+	web := httptest.NewServer(api.New(api.Options{Service: c, Token: token}))
 	defer web.Close()
 	query := url.Values{"from_at": {g.at(t, g.x.Since).Format(time.RFC3339)}, "to_at": {reference.Format(time.RFC3339)}}
 	r := must(http.NewRequest(http.MethodGet, web.URL+"/api/v1/reports/degraded?"+query.Encode(), nil))(t)
@@ -121,17 +123,17 @@ func (g *guardedWorld) report(t *testing.T) (d apitype.Degraded) {
 	return d
 }
 
-func (g *guardedWorld) measure(t *testing.T, c *controller.Controller, past *controller.Past, id ident.ID, p [2]string, start time.Time) {
+func (g *guardedWorld) measure(t *testing.T, c *service.Service, past *paths.Past, id ident.ID, p [2]string, start time.Time) {
 	t.Helper()
 	host := guarded.Agents[p[0]]
 	from, to := must(g.m.Find(host))(t), must(g.m.Find(p[1]))(t)
 	addr, ok := g.m.Nodes()[to].Addr(wire.IPv4)
 	require.True(t, ok)
-	pinged := history.Path{From: from, To: addr, Interval: 3 * time.Second, Wait: 2 * time.Second, Phase: controller.Phase(id, 3*time.Second)}
+	pinged := history.Path{From: from, To: addr, Interval: 3 * time.Second, Wait: 2 * time.Second, Phase: id.Phase(3 * time.Second)}
 	var failed error
-	require.NoError(t, past.Add(t.Context(), id, func(yield func(controller.Minute) bool) {
+	require.NoError(t, past.Add(t.Context(), id, func(yield func(paths.Minute) bool) {
 		failed = history.Minutes(t.Context(), g.m, pinged, start, reference, func(r reading.Reading, probes []reading.Probe) error {
-			if !yield(controller.Minute{Reading: r, Probes: probes}) {
+			if !yield(paths.Minute{Reading: r, Probes: probes}) {
 				return t.Context().Err()
 			}
 			return nil
@@ -141,7 +143,7 @@ func (g *guardedWorld) measure(t *testing.T, c *controller.Controller, past *con
 	way := history.Way{Agent: p[0], Host: host, Target: p[1], To: addr, Every: g.x.Routes, Probes: 10}
 	traced, err := history.Routes(t.Context(), g.m, way, reference.AddDate(0, 0, -3), reference)
 	require.NoError(t, err)
-	agent := c.Agents()[slices.IndexFunc(c.Agents(), func(a store.Agent) bool { return a.Name == p[0] })].ID
+	agent := c.Fleet.Agents()[slices.IndexFunc(c.Fleet.Agents(), func(a store.Agent) bool { return a.Name == p[0] })].ID
 	for _, x := range traced {
 		past.Trace(agent, protocol.Trace{ID: ident.New(), Target: p[1], Family: wire.IPv4, Via: "icmp", Started: x.At, Ended: x.At.Add(x.Took), Outcome: protocol.Done, Report: &x.Report})
 	}

@@ -1,7 +1,7 @@
 // Package agent measures what its plan says, keeps what it measured on disk
 // until the service has it, and goes on while the service is away.
 //
-//	a, err := agent.New(agent.Options{Name: "northquay", Network: kernel.Host(), Service: controller, Dir: spool})
+//	a, err := agent.New(agent.Options{Name: "northquay", Network: kernel.Host(), Service: service, Dir: spool})
 //	a.SetPlan(tasks)
 //	err = a.Run(ctx)
 package agent

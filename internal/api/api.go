@@ -2,7 +2,7 @@
 // console need, under /api/v1, with an OpenAPI document that is made from the
 // code that answers.
 //
-//	h := api.New(api.Options{Controller: c, Token: token, Console: files})
+//	h := api.New(api.Options{Service: c, Token: token, Console: files})
 //	err := http.Serve(listener, h)
 package api
 
@@ -20,17 +20,19 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
-	"woodlark.example/internal/controller"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/remote"
+	"woodlark.example/internal/service"
+	"woodlark.example/internal/service/runs"
 	"woodlark.example/internal/store"
 )
 
 // Options of the interface.
 type Options struct {
-	Controller *controller.Controller
-	Token      string // the administrator's
-	Version    string
-	Console    fs.FS // the built console; none when nil
+	Service *service.Service
+	Token   string // the administrator's
+	Version string
+	Console fs.FS // the built console; none when nil
 	// Sessions is the file that the console's sessions are kept in; they end with the
 	// service when it is empty.
 	Sessions string
@@ -42,7 +44,7 @@ type Options struct {
 
 type server struct {
 	Options
-	c         *controller.Controller
+	c         *service.Service
 	sessions  *sessions
 	wrong     throttle // keys that were wrong, by address
 	waiting   doors    // who has shown no key
@@ -54,7 +56,7 @@ func New(o Options) http.Handler {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &server{Options: o, c: o.Controller, unpacking: make(chan struct{}, atOnceUnpacked)}
+	s := &server{Options: o, c: o.Service, unpacking: make(chan struct{}, atOnceUnpacked)}
 	s.sessions = openSessions(o.Sessions, o.Token, o.Log)
 	r := chi.NewRouter()
 	r.Use(middleware.Recoverer, secureHeaders, s.strangers)
@@ -152,13 +154,13 @@ func (s *server) problem(err error) error {
 	switch {
 	case err == nil:
 		return nil
-	case errors.Is(err, controller.ErrInvalid), errors.Is(err, store.ErrUnfit):
+	case errors.Is(err, kind.ErrInvalid), errors.Is(err, store.ErrUnfit):
 		return huma.Error422UnprocessableEntity(err.Error())
 	case errors.Is(err, store.ErrInvite):
 		return huma.Error403Forbidden(err.Error())
 	case errors.Is(err, store.ErrNotFound):
 		return huma.Error404NotFound(err.Error())
-	case errors.Is(err, store.ErrTaken), errors.Is(err, controller.ErrOver):
+	case errors.Is(err, store.ErrTaken), errors.Is(err, runs.ErrOver):
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, store.ErrAway), errors.Is(err, context.DeadlineExceeded):
 		return huma.Error503ServiceUnavailable("The database takes nothing now. Measuring goes on and readings are held back; try again in a moment. (" + err.Error() + ")")
@@ -177,8 +179,8 @@ func (s *server) healthz(w http.ResponseWriter, _ *http.Request) { _, _ = w.Writ
 func (s *server) readyz(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), 3*time.Second)
 	defer cancel()
-	since, why := s.c.Away()
-	if err := s.c.Store().Ping(ctx); err != nil && since.IsZero() {
+	since, why := s.c.Notices.Away()
+	if err := s.c.Store.Ping(ctx); err != nil && since.IsZero() {
 		since, why = time.Now(), "it does not answer"
 	}
 	if !since.IsZero() {

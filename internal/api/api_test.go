@@ -26,11 +26,12 @@ import (
 	"woodlark.example/core/sweep"
 	"woodlark.example/internal/api"
 	"woodlark.example/internal/api/apitype"
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	sweeping "woodlark.example/internal/kind/sweep"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/service"
+	"woodlark.example/internal/service/watches"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/store/storetest"
 )
@@ -40,7 +41,7 @@ func TestMain(m *testing.M) { os.Exit(storetest.Main(m)) }
 const token = "0123456789abcdef0123456789abcdef"
 
 // worker is an agent that answers orders at once.
-type worker struct{ c *controller.Controller }
+type worker struct{ c *service.Service }
 
 func (worker) SetPlan(protocol.Plan) {}
 func (worker) HeldBack() int         { return 0 }
@@ -64,7 +65,7 @@ const endless = "192.0.2.240"
 
 // Do finds of each kind what there is to be found.
 func (h worker) Do(ctx context.Context, o protocol.RunOrder, heard func(kind.Progress)) ([]protocol.Made, error) {
-	u := protocol.Upload{Agent: h.c.Agents()[slices.IndexFunc(h.c.Agents(), func(a store.Agent) bool { return a.Name == "quay" })].ID}
+	u := protocol.Upload{Agent: h.c.Fleet.Agents()[slices.IndexFunc(h.c.Fleet.Agents(), func(a store.Agent) bool { return a.Name == "quay" })].ID}
 	for i, l := range o.Lanes {
 		m := protocol.Made{Run: l.Run, Path: l.Path, Watch: o.Watch, FarID: o.FarID, Kind: o.Kind, Version: 1, Lane: l.Lane, Started: time.Now(), Ended: time.Now(), Outcome: protocol.Done}
 		var found any
@@ -144,33 +145,33 @@ func minute(path ident.ID, at time.Time, lost int) protocol.Record {
 	return protocol.Record{Path: path, Reading: reading.Of(at, time.Minute, 60, time.Second, probes), Packed: reading.Pack(at, probes)}
 }
 
-type service struct {
+type desk struct {
 	t    *testing.T
 	web  *httptest.Server
-	c    *controller.Controller
+	c    *service.Service
 	path ident.ID
 }
 
 // serve is a service with one watch of one path that has two hours of readings.
-func serve(t *testing.T) *service {
-	c, err := controller.New(t.Context(), controller.Options{Store: storetest.New(t), Zone: time.UTC, SiteOf: func(string) string { return "Holm" }})
+func serve(t *testing.T) *desk {
+	c, err := service.New(t.Context(), service.Options{Store: storetest.New(t), Zone: time.UTC, SiteOf: func(string) string { return "Holm" }})
 	require.NoError(t, err)
 	require.NoError(t, c.AddAgent(t.Context(), store.Agent{Name: "quay", Site: "Northquay", Kind: "simulated"}, func(ident.ID) (protocol.Worker, error) { return worker{c}, nil }))
-	w, err := c.SaveWatch(t.Context(), ident.ID{}, "holm", controller.Spec{From: []string{"quay"}, To: []string{"192.0.2.9"}, Tags: []string{"islands"}}, false)
+	w, err := c.Watches.Save(t.Context(), ident.ID{}, "holm", watches.Spec{From: []string{"quay"}, To: []string{"192.0.2.9"}, Tags: []string{"islands"}}, false)
 	require.NoError(t, err)
 	end := time.Now().Truncate(time.Minute)
-	u := protocol.Upload{Agent: c.Agents()[0].ID}
+	u := protocol.Upload{Agent: c.Fleet.Agents()[0].ID}
 	for ago := 120; ago > 0; ago-- {
 		u.Readings = append(u.Readings, minute(w.Paths[0], end.Add(-time.Duration(ago)*time.Minute), 0))
 	}
 	require.NoError(t, c.Upload(t.Context(), u))
 	console := fstest.MapFS{"index.html": {Data: []byte("<title>Woodlark</title>")}, "assets/a.js": {Data: []byte("1")}}
-	web := httptest.NewServer(api.New(api.Options{Controller: c, Token: token, Version: "test", Console: console}))
+	web := httptest.NewServer(api.New(api.Options{Service: c, Token: token, Version: "test", Console: console}))
 	t.Cleanup(web.Close)
-	return &service{t, web, c, w.Paths[0]}
+	return &desk{t, web, c, w.Paths[0]}
 }
 
-func (s *service) call(method, path, body string, headers ...string) (*http.Response, string) {
+func (s *desk) call(method, path, body string, headers ...string) (*http.Response, string) {
 	s.t.Helper()
 	r, err := http.NewRequestWithContext(s.t.Context(), method, s.web.URL+path, bytes.NewBufferString(body))
 	require.NoError(s.t, err)
@@ -189,7 +190,7 @@ func (s *service) call(method, path, body string, headers ...string) (*http.Resp
 	return answer, string(data)
 }
 
-func get[T any](s *service, path string) (out T) {
+func get[T any](s *desk, path string) (out T) {
 	s.t.Helper()
 	answer, body := s.call(http.MethodGet, "/api/v1"+path, "")
 	require.Equal(s.t, 200, answer.StatusCode, "%s: %s", path, body)
@@ -238,7 +239,7 @@ func TestReadingsComeInPages(t *testing.T) {
 func TestSeriesResolutions(t *testing.T) {
 	s := serve(t)
 	now := time.Now()
-	require.NoError(t, s.c.Store().RollDue(t.Context(), now, func(ident.ID, store.Slot) {}))
+	require.NoError(t, s.c.Store.RollDue(t.Context(), now, func(ident.ID, store.Slot) {}))
 	for _, c := range []struct {
 		span       time.Duration
 		resolution string
@@ -469,10 +470,10 @@ func TestTheConsoleIsServed(t *testing.T) {
 
 func TestTheReportOfDegradedPaths(t *testing.T) {
 	s := serve(t)
-	_, err := s.c.TakeBaseline(t.Context(), s.path, 3*time.Hour, true)
+	_, err := s.c.Paths.TakeBaseline(t.Context(), s.path, 3*time.Hour, true)
 	require.NoError(t, err)
 	end := time.Now().Truncate(time.Minute)
-	u := protocol.Upload{Agent: s.c.Agents()[0].ID}
+	u := protocol.Upload{Agent: s.c.Fleet.Agents()[0].ID}
 	for i := range 12 {
 		u.Readings = append(u.Readings, minute(s.path, end.Add(time.Duration(i)*time.Second), 6))
 	}

@@ -12,8 +12,8 @@ import (
 	"woodlark.example/core/baseline"
 	"woodlark.example/core/guard"
 	"woodlark.example/internal/api/apitype"
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/store"
 )
 
@@ -60,10 +60,10 @@ func (s *server) registerBaselines(a huma.API) {
 			var last time.Duration
 			if in.Body.Last != "" {
 				if last, err = time.ParseDuration(in.Body.Last); err != nil || last <= 0 {
-					return nil, s.problem(fmt.Errorf("%w: last %q is not a span of time above zero, such as 24h", controller.ErrInvalid, cut(in.Body.Last)))
+					return nil, s.problem(fmt.Errorf("%w: last %q is not a span of time above zero, such as 24h", kind.ErrInvalid, cut(in.Body.Last)))
 				}
 			}
-			if _, err := s.c.TakeBaseline(ctx, id, last, in.Body.Pin); err != nil {
+			if _, err := s.c.Paths.TakeBaseline(ctx, id, last, in.Body.Pin); err != nil {
 				return nil, s.problem(err)
 			}
 			return s.answerBaseline(id)
@@ -72,7 +72,7 @@ func (s *server) registerBaselines(a huma.API) {
 		func(ctx context.Context, in *pinBaseline) (*body[apitype.Baseline], error) {
 			id, err := parseID(in.ID)
 			if err == nil {
-				err = s.c.PinBaseline(ctx, id, in.Body.Pinned)
+				err = s.c.Paths.PinBaseline(ctx, id, in.Body.Pinned)
 			}
 			if err != nil {
 				return nil, s.problem(err)
@@ -101,7 +101,7 @@ func (s *server) answerBaseline(id ident.ID) (*body[apitype.Baseline], error) {
 		for _, n := range v.Baseline.Hours(m) {
 			one.Week = append(one.Week, bandOf(n))
 		}
-		for _, r := range s.c.Recurrences(id, m) {
+		for _, r := range s.c.Paths.Recurrences(id, m) {
 			one.Recurs = append(one.Recurs, apitype.Recurrence{Weekdays: weekdaysOf(r.Weekdays), From: clock(r.From), To: clock(r.To), Shift: fine(r.Shift)})
 		}
 		b.Measures = append(b.Measures, one)
@@ -144,7 +144,7 @@ func measuresOf(names []string) (list []baseline.Measure, err error) {
 	for _, n := range names {
 		var m baseline.Measure
 		if err := m.UnmarshalText([]byte(n)); err != nil {
-			return nil, fmt.Errorf("%w: %w", controller.ErrInvalid, err)
+			return nil, fmt.Errorf("%w: %w", kind.ErrInvalid, err)
 		}
 		list = append(list, m)
 	}
@@ -161,7 +161,7 @@ func (s *server) registerStoredBaselines(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			list, err := s.c.Baselines(ctx, id)
+			list, err := s.c.Paths.Baselines(ctx, id)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -177,7 +177,7 @@ func (s *server) registerStoredBaselines(a huma.API) {
 		func(ctx context.Context, in *onePath) (*body[apitype.Baseline], error) {
 			id, err := parseID(in.ID)
 			if err == nil {
-				err = s.c.RollBaseline(ctx, id)
+				err = s.c.Paths.RollBaseline(ctx, id)
 			}
 			if err != nil {
 				return nil, s.problem(err)
@@ -197,7 +197,7 @@ func (s *server) registerStoredBaselines(a huma.API) {
 			}
 			list, err := measuresOf(names)
 			if err == nil {
-				err = s.c.Accept(ctx, id, guard.PropertyKind(in.Body.Kind), list)
+				err = s.c.Paths.Accept(ctx, id, guard.PropertyKind(in.Body.Kind), list)
 			}
 			if err != nil {
 				return nil, s.problem(err)
@@ -223,7 +223,7 @@ func (s *server) aBaseline(ctx context.Context, path ident.ID, which string) (*b
 	if err != nil {
 		return nil, err
 	}
-	return s.c.StoredBaseline(ctx, path, id)
+	return s.c.Paths.StoredBaseline(ctx, path, id)
 }
 
 func (s *server) exportBaseline(ctx context.Context, in *storedBaseline) (*body[apitype.BaselineFile], error) {
@@ -242,11 +242,11 @@ func (s *server) exportBaseline(ctx context.Context, in *storedBaseline) (*body[
 	if len(only) > 0 {
 		b = b.Only(only...)
 	}
-	agent, path, err := s.c.Ends(id)
+	agent, path, err := s.c.Paths.Ends(id)
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	data, err := s.c.WriteBaseline(id, b)
+	data, err := s.c.Paths.WriteBaseline(id, b)
 	if err != nil {
 		return nil, s.problem(err)
 	}
@@ -264,9 +264,9 @@ func (s *server) importBaseline(ctx context.Context, in *importBaseline) (*body[
 	}
 	var b baseline.Baseline
 	if err := json.Unmarshal(in.Body.Baseline, &b); err != nil {
-		return nil, s.problem(fmt.Errorf("%w: baseline: %w", controller.ErrInvalid, err))
+		return nil, s.problem(fmt.Errorf("%w: baseline: %w", kind.ErrInvalid, err))
 	}
-	if err := s.c.ImportBaseline(ctx, id, &b, only, in.Pin); err != nil {
+	if err := s.c.Paths.ImportBaseline(ctx, id, &b, only, in.Pin); err != nil {
 		return nil, s.problem(err)
 	}
 	return s.answerBaseline(id)
@@ -284,7 +284,7 @@ func (s *server) compareBaselines(ctx context.Context, in *compareBaselines) (*b
 			return nil, s.problem(err)
 		}
 	case in.A == in.B:
-		return nil, s.problem(fmt.Errorf("%w: say with b or other what the baseline is compared with", controller.ErrInvalid))
+		return nil, s.problem(fmt.Errorf("%w: say with b or other what the baseline is compared with", kind.ErrInvalid))
 	}
 	x, err := s.aBaseline(ctx, id, in.A)
 	if err != nil {

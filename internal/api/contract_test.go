@@ -165,7 +165,7 @@ func TestAnswersAreAsTheDocumentSays(t *testing.T) {
 	trace = traces[0]
 	gets = append(gets, "/runs/"+run[0].ID, "/sweeps/"+sweep.ID, "/traces/"+trace.ID)
 	check()
-	_, err := s.c.TakeBaseline(t.Context(), s.path, 3*time.Hour, true)
+	_, err := s.c.Paths.TakeBaseline(t.Context(), s.path, 3*time.Hour, true)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		var x struct{ Outcome string }
@@ -279,7 +279,7 @@ func TestWhatIsPolledHasATag(t *testing.T) {
 }
 
 // stream reads events of a stream until one of a kind comes.
-func (s *service) stream(last string, until string) (ids, kinds []string, text string) {
+func (s *desk) stream(last string, until string) (ids, kinds []string, text string) {
 	s.t.Helper()
 	r, err := http.NewRequestWithContext(s.t.Context(), http.MethodGet, s.web.URL+"/api/v1/events", nil)
 	require.NoError(s.t, err)

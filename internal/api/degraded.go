@@ -7,11 +7,13 @@ import (
 
 	"woodlark.example/core/guard"
 	"woodlark.example/internal/api/apitype"
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/service"
+	"woodlark.example/internal/service/incidents"
+	"woodlark.example/internal/service/paths"
 )
 
-func count(views []controller.View) map[string]int {
+func count(views []service.View) map[string]int {
 	counts := map[string]int{}
 	for _, st := range guard.States() {
 		counts[string(st)] = 0
@@ -23,7 +25,7 @@ func count(views []controller.View) map[string]int {
 }
 
 // summary says in one line how the paths stand.
-func summary(views []controller.View, incidents []controller.Incident) string {
+func summary(views []service.View, incidents []incidents.Incident) string {
 	degraded, lost, never, unmeasured, rhythm := 0, 0, 0, 0, 0
 	for _, v := range views {
 		switch {
@@ -89,7 +91,7 @@ func (s *server) degraded(ctx context.Context, in period) (apitype.Degraded, err
 	if err != nil {
 		return apitype.Degraded{}, err
 	}
-	rows, err := s.c.Store().Episodes(ctx, ident.ID{}, from, to)
+	rows, err := s.c.Store.Episodes(ctx, ident.ID{}, from, to)
 	if err != nil {
 		return apitype.Degraded{}, err
 	}
@@ -99,21 +101,21 @@ func (s *server) degraded(ctx context.Context, in period) (apitype.Degraded, err
 	}
 	now := time.Now()
 	live := now.Sub(to) < isNow
-	keys := s.c.PathKeys()
+	keys := s.c.Paths.Keys()
 	over, going := map[ident.ID][]apitype.Episode{}, map[ident.ID][]apitype.Episode{}
 	for _, row := range rows {
-		e := s.tellEpisode(controller.EpisodeOf(row), keys, known, to)
+		e := s.tellEpisode(paths.EpisodeOf(row), keys, known, to)
 		if row.ToAt == nil || row.ToAt.After(to) {
 			going[row.PathID] = append(going[row.PathID], e)
 		} else {
 			over[row.PathID] = append(over[row.PathID], e)
 		}
 	}
-	views := s.c.Views(controller.Filter{})
+	views := s.c.Views(service.Filter{})
 	out := apitype.Degraded{FromAt: from.UTC(), ToAt: to.UTC(), Watched: len(views), Incidents: incidents,
 		Now: []apitype.Path{}, Daily: []apitype.Path{}, Ended: []apitype.PathEpisodes{}, Never: []apitype.Path{},
 		Recurs: []apitype.PathProperties{}, Crept: []apitype.PathProperties{}, NewLevels: []apitype.PathProperties{}, Accepted: []apitype.PathProperties{}, NotJudged: []apitype.NotJudged{}}
-	out.Summary = summary(views, s.c.OpenIncidents())
+	out.Summary = summary(views, s.c.Incidents.Open())
 	if !live {
 		out.Summary = fmt.Sprintf("%s of %s were degraded or lost at the end of that time, %s in it; %s.", plural(len(going), "path"), plural(len(views), "path"), plural(len(rows), "episode"), plural(len(incidents), "incident"))
 	}
@@ -128,7 +130,7 @@ func (s *server) degraded(ctx context.Context, in period) (apitype.Degraded, err
 }
 
 // report puts a path where it belongs in the report.
-func (s *server) report(out *apitype.Degraded, v controller.View, live bool, going, over []apitype.Episode, to time.Time) {
+func (s *server) report(out *apitype.Degraded, v service.View, live bool, going, over []apitype.Episode, to time.Time) {
 	told := false
 	switch {
 	case live && v.Verdict.Never:
@@ -198,7 +200,7 @@ func pathThen(p apitype.Path, going []apitype.Episode) apitype.Path {
 }
 
 // notJudged says why a path could not be judged, if that is so.
-func notJudged(v controller.View, zone *time.Location) (n apitype.NotJudged, is bool) {
+func notJudged(v service.View, zone *time.Location) (n apitype.NotJudged, is bool) {
 	switch {
 	case v.Verdict.State == guard.StateUnmeasured:
 		n.Why, n.Says = "unmeasured", v.Findings[0].Sentence

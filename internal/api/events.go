@@ -10,10 +10,11 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"woodlark.example/internal/api/apitype"
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/service/events"
+	"woodlark.example/internal/service/runs"
 )
 
 // ReadingEvent tells of a new reading.
@@ -92,7 +93,7 @@ func (s *server) registerEvents(a huma.API) {
 	op := operation(http.MethodGet, "/events", "listen", "A live stream of new readings and changes of state (server-sent events); each has an id, by which it is resumed", "Events")
 	sse.Register(a, op, map[string]any{"reading": ReadingEvent{}, "state": StateEvent{}, "watch": WatchEvent{}, string(swept): SweepEvent{}, string(traced): TraceEvent{}, string(ended): TwoEndedEvent{}, "run": RunEvent{}, "incident": IncidentEvent{}, "notice": NoticeEvent{}, "missed": MissedEvent{}, "alive": AliveEvent{}},
 		func(ctx context.Context, in *listen, send sse.Sender) {
-			events, stop, whole := s.c.ListenSince(in.Last)
+			heard, stop, whole := s.c.Events.ListenSince(in.Last)
 			defer stop()
 			alive := time.NewTicker(15 * time.Second)
 			defer alive.Stop()
@@ -110,11 +111,11 @@ func (s *server) registerEvents(a huma.API) {
 					return
 				case now := <-alive.C:
 					err = send.Data(AliveEvent{now.UTC()})
-				case e, ok := <-events:
+				case e, ok := <-heard:
 					if !ok {
 						return // it fell behind; the listener connects anew and reads all afresh
 					}
-					if e.Kind == controller.RunGoesOn {
+					if e.Kind == events.RunGoesOn {
 						err = s.sendSoFar(send, e, told)
 						break
 					}
@@ -129,27 +130,27 @@ func (s *server) registerEvents(a huma.API) {
 }
 
 // news is what listeners hear of the runs that calls of earlier releases find in a place.
-func news(place string) controller.EventKind { return controller.EventKind(kind.In(place).News) }
+func news(place string) events.Kind { return events.Kind(kind.In(place).News) }
 
-func (s *server) sendEvent(send func(any) error, e controller.Event) error {
+func (s *server) sendEvent(send func(any) error, e events.Event) error {
 	switch e.Kind {
-	case controller.NewReading:
+	case events.NewReading:
 		return send(ReadingEvent(*readingOf(e.Reading)))
-	case controller.StateChanged:
+	case events.StateChanged:
 		v, err := s.c.View(e.Path)
 		if err != nil {
 			return nil
 		}
 		return send(StateEvent(pathOf(v, s.c.Zone(), time.Now(), false)))
-	case controller.WatchChanged:
+	case events.WatchChanged:
 		return send(WatchEvent{time.Now().UTC()})
-	case controller.IncidentChanged:
+	case events.IncidentChanged:
 		return send(IncidentEvent{time.Now().UTC()})
 	case news("traces"):
 		return send(TraceEvent{time.Now().UTC()})
 	case news("two-ended"):
 		return send(TwoEndedEvent{time.Now().UTC()})
-	case controller.NewRun:
+	case events.NewRun:
 		run := RunEvent{At: time.Now().UTC(), Outcome: string(e.Outcome)}
 		if !e.Run.IsZero() {
 			run.RunID = e.Run.String()
@@ -162,8 +163,8 @@ func (s *server) sendEvent(send func(any) error, e controller.Event) error {
 }
 
 // sendSoFar tells a listener what is new of a run that goes on, given what it was told before.
-func (s *server) sendSoFar(send sse.Sender, e controller.Event, told map[ident.ID]int) error {
-	x, ok := s.c.SoFar(e.Run)
+func (s *server) sendSoFar(send sse.Sender, e events.Event, told map[ident.ID]int) error {
+	x, ok := s.c.Runs.SoFar(e.Run)
 	if !ok {
 		return nil // its end comes
 	}
@@ -184,7 +185,7 @@ func (s *server) sendSoFar(send sse.Sender, e controller.Event, told map[ident.I
 	return send.Data(run)
 }
 
-func liveOf(list []controller.LiveSecond) (out []apitype.LiveSecond) {
+func liveOf(list []runs.LiveSecond) (out []apitype.LiveSecond) {
 	for _, x := range list {
 		out = append(out, apitype.LiveSecond{Start: x.Start, Length: x.Length, ThereBps: x.There, BackBps: x.Back})
 	}

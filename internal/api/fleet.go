@@ -15,10 +15,11 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"woodlark.example/internal/api/apitype"
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/remote"
+	"woodlark.example/internal/service/fleet"
 	"woodlark.example/internal/store"
 )
 
@@ -26,9 +27,9 @@ func (s *server) registerFleet(a huma.API) {
 	huma.Register(a, operation(http.MethodGet, "/agents", "list-agents", "All agents, by name, and how they stand", "Agents"),
 		func(context.Context, *struct{}) (*body[[]apitype.Agent], error) {
 			out := []apitype.Agent{}
-			for _, x := range s.c.AgentViews() {
+			for _, x := range s.c.Fleet.Views() {
 				v := apitype.Agent{ID: x.ID.String(), Name: x.Name, Site: x.Site, Kind: x.Kind, Address: x.Address, Version: x.Version, SeenAt: x.SeenAt, Alive: x.Connected, Labels: x.Labels, Health: x.Health}
-				if x.Kind == controller.Remote && !x.Connected {
+				if x.Kind == fleet.Remote && !x.Connected {
 					v.LostAt = utc(x.LostAt)
 				}
 				out = append(out, v)
@@ -42,10 +43,10 @@ func (s *server) registerFleet(a huma.API) {
 		if in.Body.Lasts != "" {
 			var err error
 			if lasts, err = time.ParseDuration(in.Body.Lasts); err != nil {
-				return nil, s.problem(fmt.Errorf("%w: lasts %q is not a span of time such as 24h", controller.ErrInvalid, cut(in.Body.Lasts)))
+				return nil, s.problem(fmt.Errorf("%w: lasts %q is not a span of time such as 24h", kind.ErrInvalid, cut(in.Body.Lasts)))
 			}
 		}
-		code, i, err := s.c.Invite(ctx, in.Body.Name, in.Body.Site, in.Body.Labels, lasts)
+		code, i, err := s.c.Fleet.Invite(ctx, in.Body.Name, in.Body.Site, in.Body.Labels, lasts)
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -58,7 +59,7 @@ func (s *server) registerFleet(a huma.API) {
 	gone := operation(http.MethodDelete, "/agents/{name}", "remove-agent", "Lock an agent on another machine out at once; what it measured stays", "Agents", http.StatusNotFound, http.StatusUnprocessableEntity)
 	gone.DefaultStatus = http.StatusNoContent
 	huma.Register(a, gone, func(ctx context.Context, in *oneAgent) (*struct{}, error) {
-		return nil, s.problem(s.c.RemoveAgent(ctx, in.Name))
+		return nil, s.problem(s.c.Fleet.Remove(ctx, in.Name))
 	})
 }
 
@@ -99,7 +100,7 @@ func callerOf(r *http.Request) caller {
 func (s *server) knownAgent(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		key, isBearer := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-		id, worker, ok := s.c.ByKey(key)
+		id, worker, ok := s.c.Fleet.ByKey(key)
 		if !isBearer || !ok {
 			s.wrong.add(addressOf(r), time.Now())
 			refuse(w, r, http.StatusUnauthorized, "No agent has this key: it was removed, or joined another service.")
@@ -122,7 +123,7 @@ func refuse(w http.ResponseWriter, r *http.Request, status int, detail string) {
 	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Title: http.StatusText(status), Status: status, Detail: detail})
 }
 
-// refuseError is refuse for an error of the controller's.
+// refuseError is refuse for an error of the service's.
 func (s *server) refuseError(w http.ResponseWriter, r *http.Request, err error) {
 	status := http.StatusInternalServerError
 	var p huma.StatusError
@@ -138,7 +139,7 @@ func (s *server) join(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	address, _, _ := net.SplitHostPort(r.RemoteAddr)
-	answer, err := s.c.Join(r.Context(), in, address)
+	answer, err := s.c.Fleet.Join(r.Context(), in, address)
 	if err != nil {
 		s.refuseError(w, r, err)
 		return
@@ -161,7 +162,7 @@ func (s *server) agentPlan(w http.ResponseWriter, r *http.Request) {
 	if c.spoken == 1 {
 		plan, lacks = p.First()
 	}
-	s.c.NoteProtocol(r.Context(), c.id, c.spoken, lacks)
+	s.c.Fleet.NoteProtocol(r.Context(), c.id, c.spoken, lacks)
 	_ = json.NewEncoder(w).Encode(plan)
 }
 
@@ -247,7 +248,7 @@ func (s *server) agentHealth(w http.ResponseWriter, r *http.Request) {
 	if !readBody(w, r, ofHealth, &h) {
 		return
 	}
-	if err := s.c.NoteHealth(r.Context(), callerOf(r).id, h); err != nil {
+	if err := s.c.Fleet.NoteHealth(r.Context(), callerOf(r).id, h); err != nil {
 		s.refuseError(w, r, err)
 		return
 	}
@@ -256,7 +257,7 @@ func (s *server) agentHealth(w http.ResponseWriter, r *http.Request) {
 
 // agentID finds an agent by its name.
 func (s *server) agentID(name string) (ident.ID, error) {
-	for _, a := range s.c.Agents() {
+	for _, a := range s.c.Fleet.Agents() {
 		if a.Name == name {
 			return a.ID, nil
 		}
@@ -266,7 +267,7 @@ func (s *server) agentID(name string) (ident.ID, error) {
 
 // agentName is the name of an agent, which may have been removed since.
 func (s *server) agentName(id ident.ID) string {
-	for _, a := range s.c.Agents() {
+	for _, a := range s.c.Fleet.Agents() {
 		if a.ID == id {
 			return a.Name
 		}

@@ -20,7 +20,7 @@ import (
 )
 
 // asAgent calls what agents call, with a key.
-func (s *service) asAgent(method, path, key string, in any, more ...string) *http.Response {
+func (s *desk) asAgent(method, path, key string, in any, more ...string) *http.Response {
 	s.t.Helper()
 	var b bytes.Buffer
 	if in != nil {
@@ -102,7 +102,7 @@ func TestAnAgentOverHTTP(t *testing.T) {
 	for range 2 {
 		assert.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/uploads", me.Key, u).StatusCode)
 	}
-	list, err := s.c.Store().Readings(t.Context(), p.Tasks[0].Path, time.Now().Add(-time.Hour), time.Now(), 100, false)
+	list, err := s.c.Store.Readings(t.Context(), p.Tasks[0].Path, time.Now().Add(-time.Hour), time.Now(), 100, false)
 	require.NoError(t, err)
 	assert.Len(t, list, 1)
 	u.Readings[0].Path = s.path

@@ -8,7 +8,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"woodlark.example/core/guard"
-	"woodlark.example/internal/controller"
+	"woodlark.example/internal/service"
 )
 
 var (
@@ -23,8 +23,8 @@ var (
 	familyOfLabel = map[int]string{4: "4", 6: "6"}
 )
 
-// collector reads the metrics off the controller when they are asked for.
-type collector struct{ c *controller.Controller }
+// collector reads the metrics off the service when they are asked for.
+type collector struct{ c *service.Service }
 
 func (collector) Describe(out chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{pathsDesc, rttDesc, lossDesc, heldBackDesc, databaseDesc, asideDesc, clockDesc, diskDesc} {
@@ -33,7 +33,7 @@ func (collector) Describe(out chan<- *prometheus.Desc) {
 }
 
 func (x collector) Collect(out chan<- prometheus.Metric) {
-	views := x.c.Views(controller.Filter{})
+	views := x.c.Views(service.Filter{})
 	for state, n := range count(views) {
 		out <- prometheus.MustNewConstMetric(pathsDesc, prometheus.GaugeValue, float64(n), state)
 	}
@@ -49,18 +49,18 @@ func (x collector) Collect(out chan<- prometheus.Metric) {
 			out <- prometheus.MustNewConstMetric(lossDesc, prometheus.GaugeValue, ratio, labels...)
 		}
 	}
-	out <- prometheus.MustNewConstMetric(heldBackDesc, prometheus.GaugeValue, float64(x.c.HeldBack()))
+	out <- prometheus.MustNewConstMetric(heldBackDesc, prometheus.GaugeValue, float64(x.c.Fleet.HeldBack()))
 	up := 1.0
-	if since, _ := x.c.Away(); !since.IsZero() {
+	if since, _ := x.c.Notices.Away(); !since.IsZero() {
 		up = 0
 	}
 	full := 0.0
-	if x.c.Disk() != "" {
+	if x.c.Notices.Disk() != "" {
 		full = 1
 	}
 	out <- prometheus.MustNewConstMetric(diskDesc, prometheus.GaugeValue, full)
-	out <- prometheus.MustNewConstMetric(asideDesc, prometheus.GaugeValue, float64(x.c.SetAside()))
-	for name, off := range x.c.Clocks() {
+	out <- prometheus.MustNewConstMetric(asideDesc, prometheus.GaugeValue, float64(x.c.Fleet.SetAside()))
+	for name, off := range x.c.Fleet.Clocks() {
 		out <- prometheus.MustNewConstMetric(clockDesc, prometheus.GaugeValue, off.Seconds(), name)
 	}
 	out <- prometheus.MustNewConstMetric(databaseDesc, prometheus.GaugeValue, up)

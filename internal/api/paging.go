@@ -5,8 +5,8 @@ import (
 	"net/url"
 	"time"
 
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/store"
 )
 
@@ -24,7 +24,7 @@ func (p Paging) page() (store.Page, error) {
 	}
 	id, err := parseID(p.BeforeID)
 	if err == nil && p.Before.IsZero() {
-		err = fmt.Errorf("%w: before_id goes with before_at", controller.ErrInvalid)
+		err = fmt.Errorf("%w: before_id goes with before_at", kind.ErrInvalid)
 	}
 	out.AfterID = id
 	return out, err

@@ -9,7 +9,7 @@ import (
 
 	"woodlark.example/core/guard"
 	"woodlark.example/internal/api/apitype"
-	"woodlark.example/internal/controller"
+	"woodlark.example/internal/service"
 )
 
 type listPaths struct {
@@ -24,12 +24,12 @@ type listPaths struct {
 	Limit  int      `query:"limit" minimum:"1" maximum:"20000" default:"1000"`
 }
 
-func (l listPaths) filter() controller.Filter {
+func (l listPaths) filter() service.Filter {
 	var states []guard.State
 	for _, x := range l.State {
 		states = append(states, guard.State(x))
 	}
-	return controller.Filter{States: states, Site: l.Site, Agent: l.Agent, Tag: l.Tag, Search: l.Search, All: l.All}
+	return service.Filter{States: states, Site: l.Site, Agent: l.Agent, Tag: l.Tag, Search: l.Search, All: l.All}
 }
 
 // PathList is a page of paths.
@@ -119,7 +119,7 @@ func (s *server) registerPaths(a huma.API) {
 				return nil, s.problem(err)
 			}
 			from, to := spanOfPath{From: in.From, To: in.To}.span()
-			records, err := s.c.Store().Readings(ctx, id, from, to, in.Limit+1, false)
+			records, err := s.c.Store.Readings(ctx, id, from, to, in.Limit+1, false)
 			if err != nil {
 				return nil, s.problem(err)
 			}

@@ -13,7 +13,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"woodlark.example/internal/api/apitype"
-	"woodlark.example/internal/controller"
+	"woodlark.example/internal/kind"
+	"woodlark.example/internal/service"
 	"woodlark.example/internal/store"
 )
 
@@ -26,7 +27,7 @@ type period struct {
 func (p period) checked() (from, to time.Time, err error) {
 	from, to = spanOfPath{From: p.From, To: p.To}.span()
 	if !to.After(from) {
-		err = fmt.Errorf("%w: from_at %s is not before to_at %s", controller.ErrInvalid, from.Format(time.RFC3339), to.Format(time.RFC3339))
+		err = fmt.Errorf("%w: from_at %s is not before to_at %s", kind.ErrInvalid, from.Format(time.RFC3339), to.Format(time.RFC3339))
 	}
 	return from, to, err
 }
@@ -34,11 +35,11 @@ func (p period) checked() (from, to time.Time, err error) {
 func (s *server) registerReports(a huma.API) {
 	huma.Register(a, operation(http.MethodGet, "/status", "get-status", "How the service and its paths stand", "Reports"),
 		func(context.Context, *struct{}) (*body[apitype.Status], error) {
-			views := s.c.Views(controller.Filter{})
-			since, why := s.c.Away()
-			out := apitype.Status{Version: s.Version, Now: time.Now().UTC(), Zone: s.c.Zone().String(), Paths: count(views), Watches: len(s.c.Watches()),
-				Agents: len(s.c.Agents()), HeldBack: s.c.HeldBack(), DatabaseAwaySince: utc(since), DatabaseAwayWhy: why, DiskFull: s.c.Disk(), SetAside: s.c.SetAside(), ClocksOff: []apitype.ClockOff{}, Summary: summary(views, s.c.OpenIncidents())}
-			for name, off := range s.c.Clocks() {
+			views := s.c.Views(service.Filter{})
+			since, why := s.c.Notices.Away()
+			out := apitype.Status{Version: s.Version, Now: time.Now().UTC(), Zone: s.c.Zone().String(), Paths: count(views), Watches: len(s.c.Watches.All()),
+				Agents: len(s.c.Fleet.Agents()), HeldBack: s.c.Fleet.HeldBack(), DatabaseAwaySince: utc(since), DatabaseAwayWhy: why, DiskFull: s.c.Notices.Disk(), SetAside: s.c.Fleet.SetAside(), ClocksOff: []apitype.ClockOff{}, Summary: summary(views, s.c.Incidents.Open())}
+			for name, off := range s.c.Fleet.Clocks() {
 				out.ClocksOff = append(out.ClocksOff, apitype.ClockOff{Agent: name, OffsetS: off.Seconds()})
 			}
 			slices.SortFunc(out.ClocksOff, func(a, b apitype.ClockOff) int { return cmp.Compare(a.Agent, b.Agent) })
@@ -70,7 +71,7 @@ func (s *server) registerReports(a huma.API) {
 			if in.From.IsZero() {
 				in.From = time.Now().Add(-24 * time.Hour)
 			}
-			list, err := s.c.Store().Notices(ctx, in.From)
+			list, err := s.c.Store.Notices(ctx, in.From)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -92,7 +93,7 @@ func (s *server) registerChanges(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			list, err := s.c.Store().Changes(ctx, page)
+			list, err := s.c.Store.Changes(ctx, page)
 			if err != nil {
 				return nil, s.problem(err)
 			}

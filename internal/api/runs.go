@@ -14,9 +14,10 @@ import (
 	"woodlark.example/core/finding"
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/api/apitype"
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/service/runs"
+	"woodlark.example/internal/service/watches"
 	"woodlark.example/internal/store"
 )
 
@@ -80,24 +81,24 @@ func (s *server) stopRun(ctx context.Context, text string) error {
 	if err != nil {
 		return err
 	}
-	if s.c.StopRun(id) {
+	if s.c.Runs.Stop(id) {
 		return nil
 	}
-	r, err := s.c.Store().Run(ctx, id)
+	r, err := s.c.Store.Run(ctx, id)
 	if err != nil {
 		return err
 	}
-	return fmt.Errorf("run %s %w: it is %s", id, controller.ErrOver, r.Outcome)
+	return fmt.Errorf("run %s %w: it is %s", id, runs.ErrOver, r.Outcome)
 }
 
 // request reads what an order asks for. What is left out is as in a watch.
-func (s *server) request(o apitype.Measurement) (r controller.RunRequest, err error) {
+func (s *server) request(o apitype.Measurement) (r runs.Request, err error) {
 	k, err := kind.Find(kind.Or(o.Kind))
 	if err != nil {
 		return r, err
 	}
 	spec, err := k.Take(kind.Standing, o.How)
-	return controller.RunRequest{Kind: k, From: o.From, Targets: o.To, How: spec, Key: o.Key}, err
+	return runs.Request{Kind: k, From: o.From, Targets: o.To, How: spec, Key: o.Key}, err
 }
 
 func (s *server) start(ctx context.Context, o apitype.Measurement) ([]store.Run, error) {
@@ -105,7 +106,7 @@ func (s *server) start(ctx context.Context, o apitype.Measurement) ([]store.Run,
 	if err != nil {
 		return nil, err
 	}
-	return s.c.StartRuns(ctx, r)
+	return s.c.Runs.Start(ctx, r)
 }
 
 // startEnd starts what an order towards one target asks for, of one of some kinds.
@@ -124,7 +125,7 @@ func (s *server) startEnd(ctx context.Context, o apitype.EndOrder) (store.Run, e
 		if err != nil {
 			return store.Run{}, err
 		}
-		if old, err = controller.FromEarlier(k, old, true); err != nil {
+		if old, err = watches.FromEarlier(k, old, true); err != nil {
 			return store.Run{}, err
 		}
 		for key, v := range how {
@@ -171,7 +172,7 @@ func (s *server) listRuns(ctx context.Context, in *listRuns) (*listed[apitype.Ru
 		}
 	}
 	if in.Watch != "" {
-		w, err := s.c.FindWatch(in.Watch)
+		w, err := s.c.Watches.Find(in.Watch)
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -182,7 +183,7 @@ func (s *server) listRuns(ctx context.Context, in *listRuns) (*listed[apitype.Ru
 			return nil, s.problem(err)
 		}
 	}
-	runs, err := s.c.Store().Runs(ctx, f)
+	runs, err := s.c.Store.Runs(ctx, f)
 	if err != nil {
 		return nil, s.problem(err)
 	}
@@ -204,7 +205,7 @@ func (s *server) getRun(ctx context.Context, in *oneRun) (*body[apitype.Run], er
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	r, err := s.c.Store().Run(ctx, id)
+	r, err := s.c.Store.Run(ctx, id)
 	if err != nil {
 		return nil, s.problem(err)
 	}
@@ -230,7 +231,7 @@ func (s *server) compareRun(ctx context.Context, in *compareRun) (*body[apitype.
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	r, err := s.c.Store().Run(ctx, id)
+	r, err := s.c.Store.Run(ctx, id)
 	if err == nil {
 		out.Body.Result, err = s.compared(ctx, r, out.Body.Result, in.With)
 	}
@@ -249,13 +250,13 @@ func (s *server) compared(ctx context.Context, r store.Run, raw json.RawMessage,
 	}
 	routed, is := found.(kind.Routed)
 	if !is {
-		return nil, fmt.Errorf("%w: what a %s found is no route to be compared", controller.ErrInvalid, r.Kind)
+		return nil, fmt.Errorf("%w: what a %s found is no route to be compared", kind.ErrInvalid, r.Kind)
 	}
-	t, err := s.c.Store().Trace(ctx, r.ID)
+	t, err := s.c.Store.Trace(ctx, r.ID)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.c.CompareTraces(ctx, t, routed.Trace(), with); err != nil {
+	if err := s.c.Ingest.CompareTraces(ctx, t, routed.Trace(), with); err != nil {
 		return nil, err
 	}
 	return json.Marshal(found)
@@ -267,10 +268,10 @@ func (s *server) hear(ctx context.Context, in *hearRun) (out apitype.Heard, err 
 	if err != nil {
 		return out, err
 	}
-	if _, err := s.c.Store().Run(ctx, id); err != nil {
+	if _, err := s.c.Store.Run(ctx, id); err != nil {
 		return out, err
 	}
-	more, over := s.c.Heard(id, in.After)
+	more, over := s.c.Runs.Heard(id, in.After)
 	out = apitype.Heard{More: []json.RawMessage{}, Next: in.After + len(more), Over: over}
 	for _, x := range more {
 		raw, err := json.Marshal(x)
@@ -284,7 +285,7 @@ func (s *server) hear(ctx context.Context, in *hearRun) (out apitype.Heard, err 
 
 // soFar adds what is known of a run that goes on.
 func (s *server) soFar(r store.Run, out *apitype.Run) (err error) {
-	x, ok := s.c.SoFar(r.ID)
+	x, ok := s.c.Runs.SoFar(r.ID)
 	if !ok {
 		return nil
 	}
@@ -300,7 +301,7 @@ func (s *server) soFar(r store.Run, out *apitype.Run) (err error) {
 
 // found adds what a run found.
 func (s *server) found(ctx context.Context, r store.Run, out *apitype.Run) (err error) {
-	if out.Result, err = s.c.Store().ResultOf(ctx, r); err != nil {
+	if out.Result, err = s.c.Store.ResultOf(ctx, r); err != nil {
 		return err
 	}
 	if out.Result != nil {
@@ -317,7 +318,7 @@ func (s *server) found(ctx context.Context, r store.Run, out *apitype.Run) (err 
 	if r.PathID.IsZero() {
 		return nil
 	}
-	records, err := s.c.Store().ReadingsOfRun(ctx, r)
+	records, err := s.c.Store.ReadingsOfRun(ctx, r)
 	if err != nil || len(records) == 0 {
 		return err
 	}

@@ -68,7 +68,7 @@ func most(do func()) uint64 {
 }
 
 // joined is an agent that has joined.
-func (s *service) joined(name string) remote.JoinAnswer {
+func (s *desk) joined(name string) remote.JoinAnswer {
 	var invite apitype.Invite
 	s.ask(http.MethodPost, "/agents/invites", `{}`, http.StatusCreated, &invite)
 	var me remote.JoinAnswer
@@ -79,7 +79,7 @@ func (s *service) joined(name string) remote.JoinAnswer {
 }
 
 // send posts a body as it is.
-func (s *service) send(path, key string, body []byte, encoding string) int {
+func (s *desk) send(path, key string, body []byte, encoding string) int {
 	r, err := http.NewRequestWithContext(s.t.Context(), http.MethodPost, s.web.URL+"/api/v1/agent"+path, bytes.NewReader(body))
 	require.NoError(s.t, err)
 	if encoding != "" {
@@ -174,11 +174,11 @@ func TestUploadsAreNotBelieved(t *testing.T) {
 		assert.Equal(t, http.StatusUnprocessableEntity, answer.StatusCode, "%s: %s", name, body)
 		assert.NotContains(t, string(body), "Error 1", name)
 	}
-	kept, err := s.c.Store().Run(t.Context(), run)
+	kept, err := s.c.Store.Run(t.Context(), run)
 	require.NoError(t, err)
 	assert.Equal(t, protocol.Done, kept.Outcome)
 	for _, path := range []ident.ID{own, other} {
-		list, err := s.c.Store().Readings(t.Context(), path, time.Unix(0, 0), now.AddDate(200, 0, 0), 10, false)
+		list, err := s.c.Store.Readings(t.Context(), path, time.Unix(0, 0), now.AddDate(200, 0, 0), 10, false)
 		require.NoError(t, err)
 		assert.Empty(t, list)
 	}
@@ -211,7 +211,7 @@ func TestReadingsByAWrongClockAreMarked(t *testing.T) {
 	require.NotEmpty(t, notices)
 	assert.Contains(t, notices[0].Text, "The clock of agent pier is 5h")
 	assert.Equal(t, "unmeasured", get[apitype.Path](s, "/paths/"+path.String()).State, "no path is judged by it")
-	learnt, err := s.c.Store().History(t.Context(), path, time.Unix(0, 0), time.Now())
+	learnt, err := s.c.Store.History(t.Context(), path, time.Unix(0, 0), time.Now())
 	require.NoError(t, err)
 	assert.Zero(t, learnt.Len())
 	require.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/uploads", pier.Key, protocol.Upload{SentAt: time.Now(), Readings: []protocol.Record{minute(path, time.Now().Truncate(time.Minute).Add(-time.Minute), 3)}}).StatusCode)
@@ -326,7 +326,7 @@ func TestMetricsAreValidOpenMetrics(t *testing.T) {
 	s.ask(http.MethodPost, "/watches", `{"name": "two kinds", "from": ["quay"], "to": ["192.0.2.9"], "via": "icmp,tcp:443"}`, http.StatusCreated, nil)
 	var w apitype.Watch
 	s.ask(http.MethodGet, "/watches/two%20kinds", "", http.StatusOK, &w)
-	u := protocol.Upload{Agent: s.c.Agents()[0].ID}
+	u := protocol.Upload{Agent: s.c.Fleet.Agents()[0].ID}
 	for _, p := range get[struct{ Paths []apitype.Path }](s, "/paths").Paths {
 		id, err := ident.Parse(p.ID)
 		require.NoError(t, err)

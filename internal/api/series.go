@@ -9,9 +9,10 @@ import (
 	"woodlark.example/core/figure"
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/api/apitype"
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/service/paths"
 	"woodlark.example/internal/store"
 )
 
@@ -31,7 +32,7 @@ func (s *server) series(ctx context.Context, id ident.ID, from, to time.Time) (a
 	}
 	span := to.Sub(from)
 	if span <= 0 || span > longestSpan {
-		return apitype.Series{}, fmt.Errorf("%w: from_at %s and to_at %s are not a span of up to five years", controller.ErrInvalid, from.Format(time.RFC3339), to.Format(time.RFC3339))
+		return apitype.Series{}, fmt.Errorf("%w: from_at %s and to_at %s are not a span of up to five years", kind.ErrInvalid, from.Format(time.RFC3339), to.Format(time.RFC3339))
 	}
 	c := columns{Series: apitype.Series{FromAt: from.UTC(), ToAt: to.UTC(), Outcome: []string{}}}
 	switch {
@@ -103,7 +104,7 @@ func (c *columns) add(at time.Time, span time.Duration, sent, lost int, low, med
 
 func (s *server) probes(ctx context.Context, c *columns, id ident.ID, from, to time.Time) error {
 	// A reading that began before the span may reach into it.
-	records, err := s.c.Store().Readings(ctx, id, from.Add(-time.Hour), to, 0, true)
+	records, err := s.c.Store.Readings(ctx, id, from.Add(-time.Hour), to, 0, true)
 	if err != nil {
 		return err
 	}
@@ -135,7 +136,7 @@ func (s *server) probes(ctx context.Context, c *columns, id ident.ID, from, to t
 }
 
 func (s *server) readings(ctx context.Context, c *columns, id ident.ID, from, to time.Time) error {
-	records, err := s.c.Store().Readings(ctx, id, from, to, 0, false)
+	records, err := s.c.Store.Readings(ctx, id, from, to, 0, false)
 	if err != nil {
 		return err
 	}
@@ -153,12 +154,12 @@ func (c *columns) addReading(r protocol.Record) {
 // rollups gives rollups and, for the newest stretch that is not rolled up yet,
 // shorter ones and at last the readings themselves.
 func (s *server) rollups(ctx context.Context, c *columns, id ident.ID, name string, span time.Duration, from, to time.Time) error {
-	c.Resolution, c.Approximate = name, span > controller.TraceSpan
+	c.Resolution, c.Approximate = name, span > paths.TraceSpan
 	return s.addRollups(ctx, c, id, span, from, to)
 }
 
 func (s *server) addRollups(ctx context.Context, c *columns, id ident.ID, span time.Duration, from, to time.Time) error {
-	slots, err := s.c.Store().Rollups(ctx, id, span, from.Truncate(span), to)
+	slots, err := s.c.Store.Rollups(ctx, id, span, from.Truncate(span), to)
 	if err != nil {
 		return err
 	}
@@ -212,7 +213,7 @@ func normalSteps(b *baseline.Baseline, from, to time.Time) apitype.NormalSteps {
 func (s *server) gaps(ctx context.Context, id ident.ID, from, to time.Time) ([]apitype.Gap, error) {
 	out := []apitype.Gap{}
 	for _, outcome := range []protocol.Outcome{protocol.Missed, protocol.Failed} {
-		runs, err := s.c.Store().Runs(ctx, store.RunFilter{Path: id, Outcome: outcome, Page: store.Page{After: to, Limit: 500}})
+		runs, err := s.c.Store.Runs(ctx, store.RunFilter{Path: id, Outcome: outcome, Page: store.Page{After: to, Limit: 500}})
 		if err != nil {
 			return nil, err
 		}

@@ -16,7 +16,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"woodlark.example/internal/controller"
+	"woodlark.example/internal/service/notices"
 )
 
 const (
@@ -89,7 +89,7 @@ func (s *server) authenticate(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		now := time.Now()
 		pass := func() {
-			next.ServeHTTP(w, r.WithContext(controller.WithActor(context.WithValue(r.Context(), callKey{}, r), "administrator from "+addressOf(r))))
+			next.ServeHTTP(w, r.WithContext(notices.WithActor(context.WithValue(r.Context(), callKey{}, r), "administrator from "+addressOf(r))))
 		}
 		if r.Method == http.MethodPost && r.URL.Path == "/api/v1/session" || strings.HasPrefix(r.URL.Path, "/api/v1/openapi") {
 			pass()

@@ -9,10 +9,12 @@ import (
 	"woodlark.example/core/figure"
 	"woodlark.example/core/finding"
 	"woodlark.example/internal/api/apitype"
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/service"
+	"woodlark.example/internal/service/loads"
+	"woodlark.example/internal/service/paths"
 	"woodlark.example/internal/store"
 )
 
@@ -44,7 +46,7 @@ func bandOf(n baseline.Normal) apitype.Band {
 // millionth of a ratio.
 func fine(v float64) float64 { return math.Round(v*1e6) / 1e6 }
 
-func carriesOf(w controller.ThroughputWay) apitype.CarriesWay {
+func carriesOf(w loads.Way) apitype.CarriesWay {
 	out := apitype.CarriesWay{Bps: w.Bps}
 	if u := w.Usual; u != nil {
 		low, high := float64(u.Low), float64(u.High)
@@ -53,7 +55,7 @@ func carriesOf(w controller.ThroughputWay) apitype.CarriesWay {
 	return out
 }
 
-func pathOf(v controller.View, zone *time.Location, now time.Time, trace bool) apitype.Path {
+func pathOf(v service.View, zone *time.Location, now time.Time, trace bool) apitype.Path {
 	p := apitype.Path{
 		ID: v.ID.String(), From: v.Agent.Name, FromSite: v.Agent.Site, To: v.Target, ToSite: v.Site, Family: int(v.Family), Via: v.Via,
 		Watches: orEmpty(v.Watches), Tags: orEmpty(v.Tags), State: string(v.Verdict.State), SinceAt: utc(v.Verdict.Since),
@@ -121,7 +123,7 @@ func resolution(b *baseline.Baseline) string {
 	return "hour_of_week"
 }
 
-func baselineOf(v controller.View) apitype.Baseline {
+func baselineOf(v service.View) apitype.Baseline {
 	b := apitype.Baseline{PathID: v.ID.String(), From: v.Agent.Name, To: v.Target, Family: int(v.Family), Via: v.Via, TakenAt: v.TakenAt.UTC(), Pinned: v.Pinned, Zone: v.Baseline.ZoneName,
 		Readings: v.Baseline.Readings, FromAt: v.Baseline.From.UTC(), ToAt: v.Baseline.To.UTC(), Learning: utc(v.Verdict.Learning), Hours: []apitype.Hour{}, Measures: []apitype.BaselineMeasure{}}
 	if n, ok := v.Baseline.Overall(baseline.RTT); ok {
@@ -142,9 +144,9 @@ func baselineOf(v controller.View) apitype.Baseline {
 // traceOf puts the last day's rollups in their places; where there is none the
 // values are null. The values of a path share one array, for there are many
 // paths.
-func sketchOf(v controller.View, now time.Time) apitype.Sketch {
-	const slots, hours = controller.TraceSlots, 24
-	step := controller.TraceSpan
+func sketchOf(v service.View, now time.Time) apitype.Sketch {
+	const slots, hours = paths.TraceSlots, 24
+	step := paths.TraceSpan
 	start := now.Add(-24 * time.Hour).Truncate(step).Add(step)
 	t := apitype.Sketch{StartAt: start.UTC(), StepS: int(step.Seconds()), RTTMedianMs: make([]*float64, slots),
 		LossRatio: make([]*float64, slots), LowMs: make([]*float64, hours), HighMs: make([]*float64, hours)}
@@ -182,14 +184,14 @@ func (s *server) runOf(r store.Run) apitype.Run {
 	}
 	if !r.WatchID.IsZero() {
 		out.Watch = "(removed)"
-		if w, err := s.c.FindWatch(r.WatchID.String()); err == nil {
+		if w, err := s.c.Watches.Find(r.WatchID.String()); err == nil {
 			out.Watch = w.Name
 		}
 	}
 	if !r.PathID.IsZero() {
 		out.PathID = r.PathID.String()
 	}
-	if x, ok := s.c.SoFar(r.ID); ok && r.Outcome == protocol.Running {
+	if x, ok := s.c.Runs.SoFar(r.ID); ok && r.Outcome == protocol.Running {
 		out.Heard, out.Of, out.Says = int(x.Done), int(x.Of), x.Says
 		out.Live = liveOf(x.Live)
 		if k, err := kind.Find(r.Kind); err == nil {
@@ -202,7 +204,7 @@ func (s *server) runOf(r store.Run) apitype.Run {
 func parseID(text string) (ident.ID, error) {
 	id, err := ident.Parse(text)
 	if err != nil {
-		return id, fmt.Errorf("%w: %w", controller.ErrInvalid, err)
+		return id, fmt.Errorf("%w: %w", kind.ErrInvalid, err)
 	}
 	return id, nil
 }

@@ -132,7 +132,7 @@ func (s *server) hasKey(r *http.Request) bool {
 		if s.isToken(token) {
 			return true
 		}
-		_, _, known := s.c.ByKey(token)
+		_, _, known := s.c.Fleet.ByKey(token)
 		return known
 	}
 	cookie, err := r.Cookie(cookieName)

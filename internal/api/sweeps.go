@@ -9,9 +9,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"woodlark.example/internal/api/apitype"
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/service/watches"
 	"woodlark.example/internal/store"
 )
 
@@ -29,7 +29,7 @@ func (s *server) registerSweeps(a huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		made, err := s.c.Store().Sweep(ctx, runs[0].ID)
+		made, err := s.c.Store.Sweep(ctx, runs[0].ID)
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -38,10 +38,10 @@ func (s *server) registerSweeps(a huma.API) {
 	})
 	huma.Register(a, operation(http.MethodGet, "/sweeps", "list-sweeps", "Sweeps, newest first, without what they found", "Sweeps", http.StatusNotFound),
 		func(ctx context.Context, in *listSweeps) (*listed[apitype.Sweep], error) {
-			var w controller.Watch
+			var w watches.Watch
 			if in.Watch != "" {
 				var err error
-				if w, err = s.c.FindWatch(in.Watch); err != nil {
+				if w, err = s.c.Watches.Find(in.Watch); err != nil {
 					return nil, s.problem(err)
 				}
 			}
@@ -49,7 +49,7 @@ func (s *server) registerSweeps(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			list, err := s.c.Store().Sweeps(ctx, w.ID, page)
+			list, err := s.c.Store.Sweeps(ctx, w.ID, page)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -71,7 +71,7 @@ func (s *server) registerSweeps(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			x, err := s.c.Store().Sweep(ctx, id)
+			x, err := s.c.Store.Sweep(ctx, id)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -92,7 +92,7 @@ func (s *server) sweepOf(x store.Sweep) (apitype.Sweep, error) {
 	}
 	if !x.WatchID.IsZero() {
 		out.Watch = "(removed)"
-		if w, err := s.c.FindWatch(x.WatchID.String()); err == nil {
+		if w, err := s.c.Watches.Find(x.WatchID.String()); err == nil {
 			out.Watch = w.Name
 			if len(out.Prefixes) == 0 {
 				out.Prefixes = w.Spec.To
@@ -101,7 +101,7 @@ func (s *server) sweepOf(x store.Sweep) (apitype.Sweep, error) {
 	}
 	out.From = s.agentName(x.AgentID)
 	if x.Outcome == protocol.Running {
-		now, _ := s.c.SoFar(x.ID)
+		now, _ := s.c.Runs.SoFar(x.ID)
 		out.Sent, out.Of = int(now.Done), int(now.Of)
 	}
 	var err error

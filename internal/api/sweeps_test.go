@@ -13,7 +13,7 @@ import (
 )
 
 // ask makes a call that must end with a status, and reads what it answers.
-func (s *service) ask(method, path, body string, status int, out any) {
+func (s *desk) ask(method, path, body string, status int, out any) {
 	s.t.Helper()
 	answer, text := s.call(method, "/api/v1"+path, body)
 	require.Equal(s.t, status, answer.StatusCode, "%s %s %s: %s", method, path, body, text)

@@ -8,8 +8,9 @@ import (
 	"woodlark.example/core/finding"
 	"woodlark.example/core/guard"
 	"woodlark.example/internal/api/apitype"
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/service/incidents"
+	"woodlark.example/internal/service/paths"
 )
 
 func excessesOf(list []guard.Excess) []apitype.Excess {
@@ -45,17 +46,17 @@ func movedOf(r *guard.RouteChange, call func(string) string) *apitype.Moved {
 	return &apitype.Moved{At: r.At.UTC(), BeforeAt: r.Before.UTC(), Near: r.Near, Hop: r.Hop, HopName: name(r.Hop), Was: r.Was, WasName: name(r.Was), Old: orEmpty(r.Old), New: orEmpty(r.New)}
 }
 
-func episodeOf(e controller.Episode, why finding.Why, incident ident.ID, zone *time.Location, now time.Time) apitype.Episode {
+func episodeOf(e paths.Episode, why finding.Why, incident ident.ID, zone *time.Location, now time.Time) apitype.Episode {
 	why.Route, why.Seen = e.Route, e.Seen
 	found := finding.OfEpisode(finding.Told{Episode: e.Episode, Zone: zone, Now: now, Why: why})
 	return shapeEpisode(e, found, why.Name, incident)
 }
 
-func openEpisodeOf(o controller.OpenEpisode) apitype.Episode {
+func openEpisodeOf(o paths.OpenEpisode) apitype.Episode {
 	return shapeEpisode(o.Episode, o.Findings, o.Call, o.Incident)
 }
 
-func shapeEpisode(e controller.Episode, found []finding.Finding, call func(string) string, incident ident.ID) apitype.Episode {
+func shapeEpisode(e paths.Episode, found []finding.Finding, call func(string) string, incident ident.ID) apitype.Episode {
 	out := apitype.Episode{ID: e.ID.String(), PathID: e.Path.String(), Kind: string(e.Kind), FromAt: e.From.UTC(), ToAt: utc(e.To), EarliestAt: e.Doubt.From.UTC(), LatestAt: e.Doubt.To.UTC(),
 		ToldAt: e.ToldAt.UTC(), OverToldAt: utc(e.OverToldAt), Times: len(e.Pauses) + 1, Pauses: spansOf(e.Pauses), Unmeasured: spansOf(e.Unmeasured), NewLevelAt: utc(e.NewLevel),
 		Cause: string(finding.Cause(found)), Sentence: found[0].Sentence, Findings: apitype.FindingsOf(found), Moved: movedOf(e.Route, call), Excesses: excessesOf(e.Excesses)}
@@ -91,7 +92,7 @@ func propertyOf(p guard.Property, zone *time.Location) apitype.Property {
 
 // incidentOf puts an incident into the words of the interface. paths are the identifiers of
 // the paths by their keys.
-func (s *server) incidentOf(x controller.Incident, paths map[guard.Key]ident.ID) apitype.Incident {
+func (s *server) incidentOf(x incidents.Incident, paths map[guard.Key]ident.ID) apitype.Incident {
 	out := apitype.Incident{ID: x.ID.String(), BeganAt: x.From.UTC(), ToldAt: x.ToldAt.UTC(), EndedAt: utc(x.To), Segments: s.segmentsOf(x.Ends()), Others: s.segmentsOf(x.OtherEnds()),
 		Measure: x.Measure.String(), Unit: string(x.Measure.Unit()), Excess: fine(x.Added()), Confidence: x.Sure, Sentence: x.Finding.Sentence, Advice: x.Finding.Advice, Members: []apitype.IncidentFor{}}
 	for _, m := range x.Members {
@@ -110,7 +111,7 @@ func (s *server) segmentsOf(ends [][2]string) []apitype.Segment {
 		if a == "" {
 			return ""
 		}
-		return s.c.Call(a)
+		return s.c.Devices.Call(a)
 	}
 	for i, e := range ends {
 		out[i] = apitype.Segment{From: e[0], FromName: name(e[0]), To: e[1], ToName: name(e[1])}
@@ -119,12 +120,12 @@ func (s *server) segmentsOf(ends [][2]string) []apitype.Segment {
 }
 
 // incidents are those of a period.
-func (s *server) incidents(ctx context.Context, from, to time.Time) ([]apitype.Incident, []controller.Incident, error) {
-	list, err := s.c.Incidents(ctx, from, to)
+func (s *server) incidents(ctx context.Context, from, to time.Time) ([]apitype.Incident, []incidents.Incident, error) {
+	list, err := s.c.Incidents.Between(ctx, from, to)
 	if err != nil {
 		return nil, nil, err
 	}
-	paths := s.c.PathIDs()
+	paths := s.c.Paths.IDs()
 	out := make([]apitype.Incident, len(list))
 	for i, x := range list {
 		out[i] = s.incidentOf(x, paths)
@@ -134,26 +135,26 @@ func (s *server) incidents(ctx context.Context, from, to time.Time) ([]apitype.I
 
 // episodes are those of a path that touch a stretch of time, with what they are put down to.
 func (s *server) episodes(ctx context.Context, id ident.ID, from, to time.Time) ([]apitype.Episode, error) {
-	rows, err := s.c.Store().Episodes(ctx, id, from, to)
+	rows, err := s.c.Store.Episodes(ctx, id, from, to)
 	if err != nil {
 		return nil, err
 	}
-	known, err := s.c.Incidents(ctx, from, to)
+	known, err := s.c.Incidents.Between(ctx, from, to)
 	if err != nil {
 		return nil, err
 	}
-	keys := s.c.PathKeys()
+	keys := s.c.Paths.Keys()
 	now := time.Now()
 	out := make([]apitype.Episode, len(rows))
 	for i, row := range rows {
-		out[i] = s.tellEpisode(controller.EpisodeOf(row), keys, known, now)
+		out[i] = s.tellEpisode(paths.EpisodeOf(row), keys, known, now)
 	}
 	return out, nil
 }
 
 // tellEpisode says what a stored episode is put down to.
-func (s *server) tellEpisode(e controller.Episode, keys map[ident.ID]guard.Key, incidents []controller.Incident, now time.Time) apitype.Episode {
-	why := finding.Why{Name: s.c.Call}
+func (s *server) tellEpisode(e paths.Episode, keys map[ident.ID]guard.Key, incidents []incidents.Incident, now time.Time) apitype.Episode {
+	why := finding.Why{Name: s.c.Devices.Call}
 	var incident ident.ID
 	for i := range incidents {
 		if e.Number > 0 && incidents[i].Has(keys[e.Path], e.Number) {

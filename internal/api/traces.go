@@ -12,10 +12,10 @@ import (
 
 	"woodlark.example/core/finding"
 	"woodlark.example/internal/api/apitype"
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/service"
 	"woodlark.example/internal/store"
 )
 
@@ -83,7 +83,7 @@ func (s *server) listTraces(ctx context.Context, in *listTraces) (*listed[apityp
 	}
 	f := store.TraceFilter{Target: in.To, Page: page}
 	if in.Watch != "" {
-		w, err := s.c.FindWatch(in.Watch)
+		w, err := s.c.Watches.Find(in.Watch)
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -96,7 +96,7 @@ func (s *server) listTraces(ctx context.Context, in *listTraces) (*listed[apityp
 		}
 		f.Agent = id
 	}
-	list, err := s.c.Store().Traces(ctx, f)
+	list, err := s.c.Store.Traces(ctx, f)
 	if err != nil {
 		return nil, s.problem(err)
 	}
@@ -130,7 +130,7 @@ func (s *server) latest(ctx context.Context, list []store.Trace) ([]store.Trace,
 			continue
 		}
 		seen[t.Lane] = true
-		whole, err := s.c.Store().Trace(ctx, t.ID)
+		whole, err := s.c.Store.Trace(ctx, t.ID)
 		if err != nil {
 			return nil, err
 		}
@@ -144,7 +144,7 @@ func (s *server) getTrace(ctx context.Context, in *getTrace) (*body[apitype.Trac
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	t, err := s.c.Store().Trace(ctx, id)
+	t, err := s.c.Store.Trace(ctx, id)
 	if err != nil {
 		return nil, s.problem(err)
 	}
@@ -153,7 +153,7 @@ func (s *server) getTrace(ctx context.Context, in *getTrace) (*body[apitype.Trac
 		return nil, s.problem(err)
 	}
 	if in.Compare != "" && out.Report != nil && t.Outcome != protocol.Running {
-		if err := s.c.CompareTraces(ctx, t, out.Report, in.Compare); err != nil {
+		if err := s.c.Ingest.CompareTraces(ctx, t, out.Report, in.Compare); err != nil {
 			return nil, s.problem(err)
 		}
 	}
@@ -171,7 +171,7 @@ func (s *server) traceOf(t store.Trace) (apitype.Trace, error) {
 	}
 	if !t.WatchID.IsZero() {
 		out.Watch = "(removed)"
-		if w, err := s.c.FindWatch(t.WatchID.String()); err == nil {
+		if w, err := s.c.Watches.Find(t.WatchID.String()); err == nil {
 			out.Watch = w.Name
 		}
 	}
@@ -180,7 +180,7 @@ func (s *server) traceOf(t store.Trace) (apitype.Trace, error) {
 	if out.Report, err = t.Report(); err != nil || out.Report != nil || t.Outcome != protocol.Running {
 		return out, err
 	}
-	if x, ok := s.c.SoFar(t.ID); ok {
+	if x, ok := s.c.Runs.SoFar(t.ID); ok {
 		out.Heard = int(x.Done)
 		if r, ok := x.Result.(finding.TraceReport); ok {
 			r.Target, r.From, r.Via, r.StartedAt = t.Target, out.From, t.Via, out.StartAt
@@ -192,16 +192,16 @@ func (s *server) traceOf(t store.Trace) (apitype.Trace, error) {
 
 // laneOf is the lane of a path: by what it is measured by itself, then by what
 // traces go by most often.
-func (s *server) laneOf(ctx context.Context, id string) (controller.View, ident.ID, string, error) {
+func (s *server) laneOf(ctx context.Context, id string) (service.View, ident.ID, string, error) {
 	path, err := parseID(id)
 	if err != nil {
-		return controller.View{}, ident.ID{}, "", err
+		return service.View{}, ident.ID{}, "", err
 	}
 	v, err := s.c.View(path)
 	if err != nil {
 		return v, ident.ID{}, "", err
 	}
-	newest, err := s.c.Store().Traces(ctx, store.TraceFilter{Agent: v.Agent.ID, Target: v.Target, Family: v.Family, Page: store.Page{Limit: 20}})
+	newest, err := s.c.Store.Traces(ctx, store.TraceFilter{Agent: v.Agent.ID, Target: v.Target, Family: v.Family, Page: store.Page{Limit: 20}})
 	if err != nil || len(newest) == 0 {
 		return v, ident.ID{}, "", err
 	}
@@ -224,11 +224,11 @@ func (s *server) listRoutes(ctx context.Context, in *onePath) (*body[[]apitype.S
 	if lane.IsZero() {
 		return &body[[]apitype.SeenRoute]{out}, nil
 	}
-	list, err := s.c.Store().Routes(ctx, lane)
+	list, err := s.c.Store.Routes(ctx, lane)
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	usual, found, err := s.c.Store().UsualRoute(ctx, lane, time.Now().AddDate(0, 0, -14), 3)
+	usual, found, err := s.c.Store.UsualRoute(ctx, lane, time.Now().AddDate(0, 0, -14), 3)
 	if err != nil {
 		return nil, s.problem(err)
 	}
@@ -260,14 +260,14 @@ func (s *server) getLanes(ctx context.Context, in *pathLanes) (*body[apitype.Lan
 	if lane.IsZero() {
 		return &body[apitype.Lanes]{out}, nil
 	}
-	minutes, err := s.c.Store().HopMinutes(ctx, lane, in.From, in.To, mostRead)
+	minutes, err := s.c.Store.HopMinutes(ctx, lane, in.From, in.To, mostRead)
 	if err != nil {
 		return nil, s.problem(err)
 	}
 	if err := s.fillLanes(&out, minutes); err != nil {
 		return nil, s.problem(err)
 	}
-	routes, err := s.c.Store().Routes(ctx, lane)
+	routes, err := s.c.Store.Routes(ctx, lane)
 	if err != nil {
 		return nil, s.problem(err)
 	}
@@ -319,7 +319,7 @@ func (s *server) fillLanes(out *apitype.Lanes, minutes []store.HopMinute) error 
 }
 
 func (s *server) addNames(ctx context.Context, names map[string]apitype.Owned, trace ident.ID) error {
-	t, err := s.c.Store().Trace(ctx, trace)
+	t, err := s.c.Store.Trace(ctx, trace)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}

@@ -32,7 +32,7 @@ func TestTracesOverHTTP(t *testing.T) {
 	assert.InDelta(t, 3.5, *one.RTTMs, 1e-9)
 
 	// A day of traces: the route becomes another in its middle.
-	agent, end := s.c.Agents()[0].ID, time.Now().Truncate(time.Minute)
+	agent, end := s.c.Fleet.Agents()[0].ID, time.Now().Truncate(time.Minute)
 	var list []protocol.Trace
 	for i := range 24 {
 		hops := []string{"192.0.2.1", "192.0.2.9"}

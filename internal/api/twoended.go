@@ -40,7 +40,7 @@ func (s *server) registerTwoEnded(a huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		if !s.c.StopRun(id) {
+		if !s.c.Runs.Stop(id) {
 			return nil, s.problem(fmt.Errorf("%w: no such measurement is going on", store.ErrNotFound))
 		}
 		return nil, nil
@@ -52,7 +52,7 @@ func (s *server) startTwoEnded(ctx context.Context, in *body[apitype.EndOrder]) 
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	row, err := s.c.Store().TwoEndedByID(ctx, run.ID)
+	row, err := s.c.Store.TwoEndedByID(ctx, run.ID)
 	if err != nil {
 		return nil, s.problem(err)
 	}
@@ -99,7 +99,7 @@ func (s *server) getTwoEnded(ctx context.Context, in *oneID) (*body[apitype.TwoE
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	t, err := s.c.Store().TwoEndedByID(ctx, id)
+	t, err := s.c.Store.TwoEndedByID(ctx, id)
 	if err != nil {
 		return nil, s.problem(err)
 	}
@@ -110,7 +110,7 @@ func (s *server) getTwoEnded(ctx context.Context, in *oneID) (*body[apitype.TwoE
 // twoEndedFor lists those that a filter takes, of one path when there is one.
 func (s *server) twoEndedFor(ctx context.Context, path string, f store.TwoEndedFilter) ([]store.TwoEnded, error) {
 	if path == "" {
-		return s.c.Store().TwoEndedList(ctx, f)
+		return s.c.Store.TwoEndedList(ctx, f)
 	}
 	id, err := parseID(path)
 	if err != nil {
@@ -127,11 +127,11 @@ func (s *server) twoEndedOf(t store.TwoEnded) (apitype.TwoEnded, error) {
 	out.From = s.agentName(t.AgentID)
 	if !t.WatchID.IsZero() {
 		out.Watch = "(removed)"
-		if w, err := s.c.FindWatch(t.WatchID.String()); err == nil {
+		if w, err := s.c.Watches.Find(t.WatchID.String()); err == nil {
 			out.Watch = w.Name
 		}
 	}
-	now, _ := s.c.SoFar(t.ID)
+	now, _ := s.c.Runs.SoFar(t.ID)
 	out.Says = now.Says
 	if now.Of > 0 {
 		out.Share = min(1, float64(now.Done)/float64(now.Of))

@@ -11,10 +11,10 @@ import (
 
 	"woodlark.example/core/finding"
 	"woodlark.example/internal/api/apitype"
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/service/events"
 	"woodlark.example/internal/store"
 )
 
@@ -25,7 +25,7 @@ type oneAgent struct {
 func (s *server) registerWalks(a huma.API) {
 	huma.Register(a, operation(http.MethodGet, "/agents/{name}/standing", "get-standing", "The machine that an agent stands at, as 'woodlark here' tells it: interfaces, gateways, neighbours, resolvers, clock, sockets", "Agents", http.StatusNotFound, http.StatusUnprocessableEntity),
 		func(_ context.Context, in *oneAgent) (*body[map[string]any], error) {
-			standing, err := s.c.Standing(in.Name)
+			standing, err := s.c.Fleet.Standing(in.Name)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -43,9 +43,9 @@ func (s *server) registerWalks(a huma.API) {
 		if run, err = s.awaitRun(ctx, run.ID); err != nil {
 			return nil, s.problem(err)
 		}
-		raw, err := s.c.Store().ResultOf(ctx, run)
+		raw, err := s.c.Store.ResultOf(ctx, run)
 		if err == nil && raw == nil {
-			err = fmt.Errorf("%w: %s: %s", controller.ErrInvalid, run.Outcome, run.Reason)
+			err = fmt.Errorf("%w: %s: %s", kind.ErrInvalid, run.Outcome, run.Reason)
 		}
 		var r finding.WalkReport
 		if err == nil {
@@ -60,29 +60,29 @@ func (s *server) registerWalks(a huma.API) {
 
 // awaitRun waits until a run is over; one that the caller does not wait for any more is ended.
 func (s *server) awaitRun(ctx context.Context, id ident.ID) (store.Run, error) {
-	events, stop := s.c.Listen()
+	heard, stop := s.c.Events.Listen()
 	defer stop()
 	look := time.NewTicker(time.Second)
 	defer look.Stop()
 	for {
-		r, err := s.c.Store().Run(ctx, id)
+		r, err := s.c.Store.Run(ctx, id)
 		if err != nil || r.Outcome != protocol.Running {
 			if ctx.Err() != nil {
-				s.c.StopRun(id)
+				s.c.Runs.Stop(id)
 			}
 			return r, err
 		}
 		for waiting := true; waiting; {
 			select {
-			case e, ok := <-events:
+			case e, ok := <-heard:
 				if !ok {
-					events = nil
+					heard = nil
 				}
-				waiting = ok && e.Kind != controller.NewRun
+				waiting = ok && e.Kind != events.NewRun
 			case <-look.C:
 				waiting = false
 			case <-ctx.Done():
-				s.c.StopRun(id)
+				s.c.Runs.Stop(id)
 				return r, ctx.Err()
 			}
 		}

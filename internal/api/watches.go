@@ -9,9 +9,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"woodlark.example/internal/api/apitype"
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
+	"woodlark.example/internal/service/watches"
 	"woodlark.example/internal/store"
 )
 
@@ -38,7 +38,7 @@ func (s *server) registerWatches(a huma.API) {
 			ctx, cancel := context.WithTimeout(ctx, lastRunsTime)
 			defer cancel()
 			out := []apitype.Watch{}
-			for _, w := range s.c.Watches() {
+			for _, w := range s.c.Watches.All() {
 				x, err := s.watchOf(ctx, w)
 				if err != nil {
 					return nil, s.problem(err)
@@ -49,7 +49,7 @@ func (s *server) registerWatches(a huma.API) {
 		})
 	huma.Register(a, operation(http.MethodGet, "/watches/{watch}", "get-watch", "One watch", "Watches", http.StatusNotFound),
 		func(ctx context.Context, in *oneWatch) (*body[apitype.Watch], error) {
-			w, err := s.c.FindWatch(in.Watch)
+			w, err := s.c.Watches.Find(in.Watch)
 			return s.answerWatch(ctx, w, err)
 		})
 	add := operation(http.MethodPost, "/watches", "add-watch", "Add a watch; it begins at once", "Watches", http.StatusConflict, http.StatusUnprocessableEntity)
@@ -59,12 +59,12 @@ func (s *server) registerWatches(a huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		w, err := s.c.SaveWatch(ctx, ident.ID{}, in.Body.Name, spec, in.Body.Paused)
+		w, err := s.c.Watches.Save(ctx, ident.ID{}, in.Body.Name, spec, in.Body.Paused)
 		return s.answerWatch(ctx, w, err)
 	})
 	huma.Register(a, operation(http.MethodPut, "/watches/{watch}", "change-watch", "Change a watch", "Watches", http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *changeWatch) (*body[apitype.Watch], error) {
-			old, err := s.c.FindWatch(in.Watch)
+			old, err := s.c.Watches.Find(in.Watch)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -72,23 +72,23 @@ func (s *server) registerWatches(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			w, err := s.c.SaveWatch(ctx, old.ID, in.Body.Name, spec, in.Body.Paused)
+			w, err := s.c.Watches.Save(ctx, old.ID, in.Body.Name, spec, in.Body.Paused)
 			return s.answerWatch(ctx, w, err)
 		})
 	huma.Register(a, operation(http.MethodPatch, "/watches/{watch}", "pause-watch", "Pause a watch or let it go on", "Watches", http.StatusNotFound),
 		func(ctx context.Context, in *pauseWatch) (*body[apitype.Watch], error) {
-			w, err := s.c.FindWatch(in.Watch)
+			w, err := s.c.Watches.Find(in.Watch)
 			if err == nil {
-				w, err = s.c.SetPaused(ctx, w, in.Body.Paused)
+				w, err = s.c.Watches.SetPaused(ctx, w, in.Body.Paused)
 			}
 			return s.answerWatch(ctx, w, err)
 		})
 	remove := operation(http.MethodDelete, "/watches/{watch}", "remove-watch", "Remove a watch; what it measured stays", "Watches", http.StatusNotFound)
 	remove.DefaultStatus = http.StatusNoContent
 	huma.Register(a, remove, func(ctx context.Context, in *oneWatch) (*struct{}, error) {
-		w, err := s.c.FindWatch(in.Watch)
+		w, err := s.c.Watches.Find(in.Watch)
 		if err == nil {
-			err = s.c.RemoveWatch(ctx, w)
+			err = s.c.Watches.Remove(ctx, w)
 		}
 		return nil, s.problem(err)
 	})
@@ -96,7 +96,7 @@ func (s *server) registerWatches(a huma.API) {
 
 const lastRunsTime = 1500 * time.Millisecond
 
-func (s *server) answerWatch(ctx context.Context, w controller.Watch, err error) (*body[apitype.Watch], error) {
+func (s *server) answerWatch(ctx context.Context, w watches.Watch, err error) (*body[apitype.Watch], error) {
 	if err != nil {
 		return nil, s.problem(err)
 	}
@@ -108,14 +108,14 @@ func (s *server) answerWatch(ctx context.Context, w controller.Watch, err error)
 }
 
 // SpecOf reads the spec of a watch.
-func SpecOf(in apitype.WatchSpec) (controller.Spec, error) {
+func SpecOf(in apitype.WatchSpec) (watches.Spec, error) {
 	k, err := kind.Find(kind.Or(in.Kind))
 	if err != nil {
-		return controller.Spec{}, err
+		return watches.Spec{}, err
 	}
 	every, repeated := in.Between()
 	how, taken := k.Take(kind.Standing, in.How)
-	return controller.Spec{Kind: k.Name, From: in.From, To: in.To, Every: every, Tags: in.Tags, DayBytes: in.DayBytes, How: how}, errors.Join(repeated, taken)
+	return watches.Spec{Kind: k.Name, From: in.From, To: in.To, Every: every, Tags: in.Tags, DayBytes: in.DayBytes, How: how}, errors.Join(repeated, taken)
 }
 
 func cut(s string) string {
@@ -125,7 +125,7 @@ func cut(s string) string {
 	return s
 }
 
-func (s *server) watchOf(ctx context.Context, w controller.Watch) (apitype.Watch, error) {
+func (s *server) watchOf(ctx context.Context, w watches.Watch) (apitype.Watch, error) {
 	spec := w.Spec
 	k, err := kind.Find(kind.Or(spec.Kind))
 	if err != nil {
@@ -152,7 +152,7 @@ func (s *server) watchOf(ctx context.Context, w controller.Watch) (apitype.Watch
 		}
 		out.ProbesPerDay, out.BytesPerDay = c.Packets*times, c.Bytes*times
 	}
-	runs, err := s.c.Store().Runs(ctx, store.RunFilter{Watch: w.ID, Page: store.Page{Limit: 1}})
+	runs, err := s.c.Store.Runs(ctx, store.RunFilter{Watch: w.ID, Page: store.Page{Limit: 1}})
 	if err != nil && !errors.Is(err, store.ErrAway) {
 		return out, err
 	}

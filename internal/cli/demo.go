@@ -18,7 +18,6 @@ import (
 	"woodlark.example/demo"
 	"woodlark.example/internal/agent"
 	"woodlark.example/internal/api"
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/network/world"
@@ -26,7 +25,9 @@ import (
 	"woodlark.example/internal/probe/history"
 	"woodlark.example/internal/probe/session"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/serve"
 	"woodlark.example/internal/service"
+	"woodlark.example/internal/service/paths"
 	"woodlark.example/internal/settings"
 	"woodlark.example/internal/store"
 	"woodlark.example/wire"
@@ -73,7 +74,7 @@ func runDemo(c *call) error {
 		return exit{exitUnmeasured, err}
 	}
 	var m *world.Model
-	h, err := settle(c, service.Options{Settings: set, SiteOf: func(target string) string { return siteOf(m, target) }, Owners: demo.Owners, Log: logger(c, set)})
+	h, err := settle(c, serve.Options{Settings: set, SiteOf: func(target string) string { return siteOf(m, target) }, Owners: demo.Owners, Log: logger(c, set)})
 	if err != nil {
 		return exit{exitUnmeasured, err}
 	}
@@ -157,14 +158,14 @@ func siteOf(m *world.Model, target string) string {
 func (c *call) fillDemo(h *hosted, m *world.Model, reference time.Time, fresh bool) error {
 	if fresh {
 		for _, a := range demo.Agents() {
-			if err := h.Controller().AddAgent(c.ctx, store.Agent{Name: a.Name, Site: a.Site, Kind: "simulated", Address: a.Host, Version: Version}, nil); err != nil {
+			if err := h.Service().AddAgent(c.ctx, store.Agent{Name: a.Name, Site: a.Site, Kind: "simulated", Address: a.Host, Version: Version}, nil); err != nil {
 				return err
 			}
 		}
-		if err := c.demoWatches(h.Controller()); err != nil {
+		if err := c.demoWatches(h.Service()); err != nil {
 			return err
 		}
-		if err := c.demoHistory(h.Controller(), m, reference); err != nil {
+		if err := c.demoHistory(h.Service(), m, reference); err != nil {
 			return err
 		}
 		if err := os.WriteFile(filepath.Join(h.state, demoMark), []byte(reference.Format(time.RFC3339)+"\n"), 0o600); err != nil {
@@ -197,7 +198,7 @@ func demoFarEnd(m *world.Model, n *live.Host, name string) func(*agent.Options) 
 	}
 }
 
-func (c *call) demoWatches(to *controller.Controller) error {
+func (c *call) demoWatches(to *service.Service) error {
 	specs, err := readWatches("the demo's watches", demo.Watches)
 	if err != nil {
 		return err
@@ -207,7 +208,7 @@ func (c *call) demoWatches(to *controller.Controller) error {
 		if err != nil {
 			return err
 		}
-		if _, err := to.SaveWatch(c.ctx, ident.ID{}, w.Name, spec, w.Paused); err != nil {
+		if _, err := to.Watches.Save(c.ctx, ident.ID{}, w.Name, spec, w.Paused); err != nil {
 			return err
 		}
 	}
@@ -215,11 +216,11 @@ func (c *call) demoWatches(to *controller.Controller) error {
 }
 
 // demoHistory makes the past of all paths, in virtual time.
-func (c *call) demoHistory(to *controller.Controller, m *world.Model, reference time.Time) error {
-	views := to.Views(controller.Filter{})
+func (c *call) demoHistory(to *service.Service, m *world.Model, reference time.Time) error {
+	views := to.Views(service.Filter{})
 	end := reference.Truncate(time.Minute)
 	start := end.AddDate(0, 0, -demo.HistoryDays)
-	if err := to.Store().CoverDays(c.ctx, start, end.AddDate(0, 0, 2)); err != nil {
+	if err := to.Store.CoverDays(c.ctx, start, end.AddDate(0, 0, 2)); err != nil {
 		return err
 	}
 	fmt.Fprintf(c.err, "Making %d days of history for %d paths …\n", demo.HistoryDays, len(views))
@@ -227,7 +228,7 @@ func (c *call) demoHistory(to *controller.Controller, m *world.Model, reference 
 	if isTerminal(c.err) {
 		bar = progressbar.NewOptions(len(views), progressbar.OptionSetWriter(c.err), progressbar.OptionSetDescription("paths"), progressbar.OptionClearOnFinish(), progressbar.OptionShowCount())
 	}
-	past := to.Past()
+	past := to.Paths.Past()
 	group, ctx := errgroup.WithContext(c.ctx)
 	group.SetLimit(3)
 	for _, v := range views {
@@ -248,7 +249,7 @@ func (c *call) demoHistory(to *controller.Controller, m *world.Model, reference 
 	return noteStart(c.ctx, to, views, end)
 }
 
-func importPath(ctx context.Context, to *controller.Past, m *world.Model, v controller.View, start, end time.Time) error {
+func importPath(ctx context.Context, to *paths.Past, m *world.Model, v service.View, start, end time.Time) error {
 	from, err := m.Find(v.Agent.Address)
 	if err != nil {
 		return err
@@ -258,10 +259,10 @@ func importPath(ctx context.Context, to *controller.Past, m *world.Model, v cont
 		return err
 	}
 	var failed error
-	path := history.Path{From: from, To: addr, Interval: time.Second, Wait: 2 * time.Second, Phase: controller.Phase(v.ID, time.Second)}
-	var minutes iter.Seq[controller.Minute] = func(yield func(controller.Minute) bool) {
+	path := history.Path{From: from, To: addr, Interval: time.Second, Wait: 2 * time.Second, Phase: v.ID.Phase(time.Second)}
+	var minutes iter.Seq[paths.Minute] = func(yield func(paths.Minute) bool) {
 		failed = history.Minutes(ctx, m, path, start, end, func(r reading.Reading, probes []reading.Probe) error {
-			if !yield(controller.Minute{Reading: r, Probes: probes}) {
+			if !yield(paths.Minute{Reading: r, Probes: probes}) {
 				return errStopped
 			}
 			return nil
@@ -278,19 +279,19 @@ func importPath(ctx context.Context, to *controller.Past, m *world.Model, v cont
 
 // noteStart records why there are no readings between the history's end and the
 // agents' start.
-func noteStart(ctx context.Context, to *controller.Controller, views []controller.View, end time.Time) error {
+func noteStart(ctx context.Context, to *service.Service, views []service.View, end time.Time) error {
 	var u protocol.Upload
 	now := time.Now()
 	for _, v := range views {
 		var watch ident.ID
 		if len(v.Watches) > 0 {
-			if w, err := to.FindWatch(v.Watches[0]); err == nil {
+			if w, err := to.Watches.Find(v.Watches[0]); err == nil {
 				watch = w.ID
 			}
 		}
 		u.Runs = append(u.Runs, protocol.Run{ID: ident.New(), Watch: watch, Path: v.ID, Started: end, Ended: now, Outcome: protocol.Missed, Reason: "the demo was starting"})
 	}
-	return to.Store().SaveUpload(ctx, u)
+	return to.Store.SaveUpload(ctx, u)
 }
 
 var errStopped = errors.New("stopped")

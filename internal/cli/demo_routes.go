@@ -10,12 +10,14 @@ import (
 	"woodlark.example/core/reading"
 	"woodlark.example/core/route"
 	"woodlark.example/demo"
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/network/world"
 	"woodlark.example/internal/probe/history"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/service"
+	"woodlark.example/internal/service/paths"
+	"woodlark.example/internal/service/watches"
 )
 
 // The past of routes: every second hour of the last days.
@@ -27,11 +29,11 @@ const (
 
 // demoRoutes makes the past of the routes that the demo's watches trace, in virtual
 // time.
-func (c *call) demoRoutes(to *controller.Controller, past *controller.Past, m *world.Model, end time.Time) error {
+func (c *call) demoRoutes(to *service.Service, past *paths.Past, m *world.Model, end time.Time) error {
 	group, ctx := errgroup.WithContext(c.ctx)
 	group.SetLimit(3)
-	for _, a := range to.Agents() {
-		for _, w := range to.Watches() {
+	for _, a := range to.Fleet.Agents() {
+		for _, w := range to.Watches.All() {
 			if !traces(w.Spec) {
 				continue
 			}
@@ -48,7 +50,7 @@ func (c *call) demoRoutes(to *controller.Controller, past *controller.Past, m *w
 						for _, t := range list {
 							past.Trace(a.ID, t)
 						}
-						return to.Store().ImportTraces(ctx, a.ID, list)
+						return to.Store.ImportTraces(ctx, a.ID, list)
 					})
 				}
 			}
@@ -77,7 +79,7 @@ func pastTraces(ctx context.Context, m *world.Model, agent, host, target string,
 }
 
 // traces reports whether a watch finds routes.
-func traces(s controller.Spec) bool {
+func traces(s watches.Spec) bool {
 	k, err := kind.Find(s.Kind)
 	if err != nil {
 		return false

@@ -23,7 +23,7 @@ import (
 	"woodlark.example/internal/network/world"
 	"woodlark.example/internal/network/world/live"
 	"woodlark.example/internal/report"
-	"woodlark.example/internal/service"
+	"woodlark.example/internal/serve"
 	"woodlark.example/internal/settings"
 	"woodlark.example/internal/store"
 )
@@ -61,7 +61,7 @@ func newHarbour(t *testing.T) *harbour {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
 	const token = "0123456789abcdef0123456789abcdef"
-	s, err := service.Start(t.Context(), service.Options{Settings: settings.Settings{Listen: "127.0.0.1:0", State: filepath.Join(dir, "s"), Zone: time.UTC}, Token: token})
+	s, err := serve.Start(t.Context(), serve.Options{Settings: settings.Settings{Listen: "127.0.0.1:0", State: filepath.Join(dir, "s"), Zone: time.UTC}, Token: token})
 	require.NoError(t, err)
 	m, err := world.Read([]byte(quayside), world.Options{})
 	require.NoError(t, err)
@@ -105,7 +105,7 @@ func (h *harbour) call(args ...string) (status int, out, errs string) {
 	return status, o.String(), e.String()
 }
 
-// there calls a command that speaks to the service.
+// there calls a command that speaks to the serve.
 func (h *harbour) there(line string, more ...string) string {
 	h.t.Helper()
 	status, out, errs := h.call(append(append(strings.Fields(line), "-service", h.url), more...)...)

@@ -11,14 +11,14 @@ import (
 
 	"woodlark.example/internal/agent"
 	"woodlark.example/internal/network/kernel"
-	"woodlark.example/internal/service"
+	"woodlark.example/internal/serve"
 	"woodlark.example/internal/settings"
 	"woodlark.example/internal/store"
 	"woodlark.example/web"
 )
 
 var serveCommand = command{
-	name: "serve", summary: "the service: controller, HTTP interface, console, and an agent of its own",
+	name: "serve", summary: "the service: HTTP interface, console, and an agent of its own",
 	usage:   "[options]",
 	example: "woodlark serve -listen 127.0.0.1:7373\nwoodlark serve -config /etc/woodlark.yaml -log-form json",
 	more: "Each setting is also an environment variable (listen: WOODLARK_LISTEN) and a key of the\n" +
@@ -39,14 +39,14 @@ func runServe(c *call) error {
 		return exit{exitWrongCall, err}
 	}
 	log := logger(c, set)
-	local := &service.Local{Agent: store.Agent{Name: set.Name, Site: set.Site, Kind: "builtin"}, Network: kernel.Host(), More: func(o *agent.Options) {
+	local := &serve.Local{Agent: store.Agent{Name: set.Name, Site: set.Site, Kind: "builtin"}, Network: kernel.Host(), More: func(o *agent.Options) {
 		if set.Far != "" {
 			o.Listen = netip.MustParseAddrPort(set.Far)
 		}
 	}}
 	var h *hosted
 	ready := make(chan struct{})
-	h, err = settle(c, service.Options{Settings: set, Local: local, Log: log, Ready: func() { close(ready) }})
+	h, err = settle(c, serve.Options{Settings: set, Local: local, Log: log, Ready: func() { close(ready) }})
 	if err != nil {
 		return exit{exitUnmeasured, err}
 	}
@@ -78,7 +78,7 @@ func logger(c *call, set settings.Settings) *slog.Logger {
 
 // hosted is a service with what it leaves in its state folder.
 type hosted struct {
-	*service.Service
+	*serve.Process
 	token string
 	state string
 	lock  *os.File
@@ -86,7 +86,7 @@ type hosted struct {
 
 // settle locks the state folder, starts a service on it, and leaves a note for
 // the command line.
-func settle(c *call, o service.Options) (*hosted, error) {
+func settle(c *call, o serve.Options) (*hosted, error) {
 	h := &hosted{state: o.Settings.State}
 	var err error
 	if h.lock, err = lockState(h.state); err != nil {
@@ -96,7 +96,7 @@ func settle(c *call, o service.Options) (*hosted, error) {
 		return nil, errors.Join(err, h.lock.Close())
 	}
 	o.Token, o.Version, o.Console = h.token, Version, web.Console()
-	if h.Service, err = service.Start(c.ctx, o); err != nil {
+	if h.Process, err = serve.Start(c.ctx, o); err != nil {
 		return nil, errors.Join(err, h.lock.Close())
 	}
 	if err := writeNote(h.state, note{URL: h.URL(), Pid: os.Getpid()}); err != nil {

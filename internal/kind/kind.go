@@ -192,6 +192,12 @@ func (k *Kind) Decode(o Occasion, data []byte) (Spec, error) {
 // Take is Decode of an object's values by their keys.
 func (k *Kind) Take(o Occasion, given map[string]json.RawMessage) (Spec, error) {
 	spec := k.New(o)
+	return spec, Fill("a "+k.Name, spec, given)
+}
+
+// Fill fills a struct of fields from values by their keys, strictly; whose says of what it is,
+// for people. Fields that are not given stay as they are.
+func Fill(whose string, spec any, given map[string]json.RawMessage) error {
 	fields := FieldsOf(spec)
 	var c Checks
 	names := map[string]bool{}
@@ -207,14 +213,14 @@ func (k *Kind) Take(o Occasion, given map[string]json.RawMessage) (Spec, error) 
 	}
 	for _, key := range slices.Sorted(maps.Keys(given)) {
 		if !names[key] {
-			c.list = append(c.list, fmt.Errorf("%w: %w field %q of a %s, which has %s", ErrInvalid, ErrUnknown, short(key), k.Name, strings.Join(slices.Sorted(maps.Keys(names)), ", ")))
+			c.list = append(c.list, fmt.Errorf("%w: %w field %q of %s, which has %s", ErrInvalid, ErrUnknown, short(key), whose, strings.Join(slices.Sorted(maps.Keys(names)), ", ")))
 		}
 	}
 	settle(spec, &c, func(f Field) bool {
 		raw, is := given[f.Name]
 		return is && string(raw) != "null" && string(raw) != `""`
 	})
-	return spec, c.Err()
+	return c.Err()
 }
 
 // Encode writes a spec so that Decode reads the same: what says nothing is left out where
@@ -229,15 +235,20 @@ func (k *Kind) Encode(spec Spec) ([]byte, error) {
 
 // Give is Encode by key.
 func (k *Kind) Give(spec Spec) (map[string]json.RawMessage, error) {
-	list := map[string]json.RawMessage{}
 	usual := map[string]bool{} // those that say something when they are left out
 	for _, o := range []Occasion{ByHand, Standing} {
 		for _, f := range FieldsOf(k.New(o)) {
 			usual[f.Name] = usual[f.Name] || !f.IsZero()
 		}
 	}
+	return written(spec, usual)
+}
+
+// written writes fields, of those that say nothing only some.
+func written(spec any, some map[string]bool) (map[string]json.RawMessage, error) {
+	list := map[string]json.RawMessage{}
 	for _, f := range FieldsOf(spec) {
-		if f.IsZero() && !usual[f.Name] {
+		if f.IsZero() && !some[f.Name] {
 			continue
 		}
 		raw, err := json.Marshal(f.value.Interface())
@@ -249,15 +260,20 @@ func (k *Kind) Give(spec Spec) (map[string]json.RawMessage, error) {
 	return list, nil
 }
 
+// Written are the fields of a struct that say something, by their names, as Fill reads them.
+func Written(spec any) (map[string]json.RawMessage, error) {
+	return written(spec, nil)
+}
+
 // Settle lets a field stand in the place of another that it excludes, as 'for' does for
 // 'probes': both cannot be given.
-func Settle(spec Spec, given func(Field) bool) error {
+func Settle(spec any, given func(Field) bool) error {
 	var c Checks
 	settle(spec, &c, given)
 	return c.Err()
 }
 
-func settle(spec Spec, c *Checks, given func(Field) bool) {
+func settle(spec any, c *Checks, given func(Field) bool) {
 	fields := FieldsOf(spec)
 	for _, f := range fields {
 		if f.Instead == "" || !given(f) {

@@ -72,3 +72,11 @@ func ByFlag(spec any, err error) error {
 	}
 	return err
 }
+
+// Shorten cuts what somebody gave to what an error can show of it.
+func Shorten(s string) string {
+	if len(s) > 60 {
+		return s[:60] + "…"
+	}
+	return s
+}

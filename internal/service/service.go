@@ -1,304 +1,210 @@
-// Package service puts the rooms of the house together into one running
-// service: database, controller, agents and HTTP interface.
+// Package service is what decides what is measured where, takes in what agents measured, and
+// knows how all paths stand. Each noun of it has a package, with its own lock; here they are
+// put together.
 //
-//	s, err := service.Start(ctx, service.Options{Settings: set, Token: token, Log: log})
-//	err = s.AddAgent(ctx, agent, network)
-//	err = s.Serve(ctx) // until ctx ends
+//	s, err := service.New(ctx, service.Options{Store: db, Zone: time.Local})
+//	s.AddAgent(ctx, store.Agent{Name: "local", Kind: "builtin"}, func(id ident.ID) (protocol.Worker, error) { … })
+//	err = s.Run(ctx)
 package service
 
 import (
-	"bytes"
 	"context"
-	"errors"
-	"fmt"
-	"io/fs"
 	"log/slog"
-	"net"
-	"net/http"
-	"os"
-	"path/filepath"
 	"sync"
-	"syscall"
 	"time"
 
+	"woodlark.example/core/baseline"
+	"woodlark.example/core/guard"
 	"woodlark.example/core/route"
-	"woodlark.example/internal/agent"
-	"woodlark.example/internal/api"
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
-	"woodlark.example/internal/mariadb"
-	"woodlark.example/internal/network"
+	_ "woodlark.example/internal/kind/all" // what can be measured
 	"woodlark.example/internal/protocol"
-	"woodlark.example/internal/settings"
+	"woodlark.example/internal/service/devices"
+	"woodlark.example/internal/service/events"
+	"woodlark.example/internal/service/fleet"
+	"woodlark.example/internal/service/incidents"
+	"woodlark.example/internal/service/ingest"
+	"woodlark.example/internal/service/loads"
+	"woodlark.example/internal/service/notices"
+	"woodlark.example/internal/service/paths"
+	"woodlark.example/internal/service/runs"
+	"woodlark.example/internal/service/watches"
 	"woodlark.example/internal/store"
 )
 
 // Options of a service.
 type Options struct {
-	Settings settings.Settings
-	Token    string
-	Version  string
-	Console  fs.FS
-	SiteOf   func(target string) string
-	Owners   []byte // of prefixes, when the settings name no file: see route.ParseOwners
-	// Local is the service's own agent. It measures from the start, by the plan that it has
-	// kept, whether or not the database is there.
-	Local *Local
-	// Ready is called once all is there.
-	Ready func()
+	Store *store.Store
 	Log   *slog.Logger
+	// Now is the clock that agents' clocks are held against; this machine's when nil.
+	Now func() time.Time
+	// Zone is whose hours baselines go by; the local one when nil.
+	Zone *time.Location
+	// Holidays are days off beside Saturdays and Sundays.
+	Holidays []time.Time
+	// Tolerances are what is not worth caring about, where that is otherwise than usual.
+	Tolerances baseline.Tolerances
+	// Maintenance are stretches that are measured, but neither judged nor learnt from.
+	Maintenance []baseline.Interval
+	// Training is the window of a rolling baseline; 14 days when 0.
+	Training time.Duration
+	// Keep is how long readings are kept; 90 days when 0.
+	Keep   time.Duration
+	Owners route.Owners // of prefixes, for the hops of traces
+	// Disk says which disk is full, if one is that the service needs; "" otherwise.
+	Disk func() string
+	// SiteOf names the site of a target, if that is known.
+	SiteOf func(target string) string
 }
 
-// Local is an agent within the service.
-type Local struct {
-	Agent   store.Agent
-	Network network.Network
-	More    func(*agent.Options) // may be nil
-}
-
-// Service is a started service.
-type Service struct {
-	options    Options
-	log        *slog.Logger
-	listener   net.Listener
-	server     *mariadb.Server // nil when the database is somebody else's
-	store      *store.Store
-	controller *controller.Controller
-	door       door
-	face       face
-	early      *running // the local agent, once it runs
-	owner      ident.ID
-	lost       chan error
-
-	stopWork context.CancelFunc
-	work     context.Context
-	agents   sync.WaitGroup
-	duties   sync.WaitGroup
-}
-
-// Start listens, starts the database and loads what it knows. A service that has run
-// before does not wait for its database: its own agent measures at once, callers are told
-// how far it is, and Serve opens the database as soon as that can be.
-func Start(ctx context.Context, o Options) (*Service, error) {
+func (o Options) withDefaults() Options {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &Service{options: o, log: o.Log, lost: make(chan error, 1)}
-	s.work, s.stopWork = context.WithCancel(context.Background())
-	var err error
-	// The port is taken first: that it is free is known before anything is started.
-	if s.listener, err = net.Listen("tcp", o.Settings.Listen); err != nil {
-		if errors.Is(err, syscall.EADDRINUSE) {
-			return nil, fmt.Errorf("the address %s is taken by another program; end that one, or choose another with -listen", o.Settings.Listen)
-		}
-		return nil, fmt.Errorf("listen on %s: %w", o.Settings.Listen, err)
+	if o.Zone == nil {
+		o.Zone = time.Local
 	}
-	s.face.set(api.Starting(o.Console, s.whyNotReady))
-	if s.owner, err = ownerOf(o.Settings.State); err != nil {
-		s.Close()
-		return nil, err
+	if o.Training == 0 {
+		o.Training = 14 * 24 * time.Hour
 	}
-	if s.beginEarly(); s.early != nil {
-		return s, nil
+	if o.Keep == 0 {
+		o.Keep = 90 * 24 * time.Hour
 	}
-	if err := s.open(ctx); err != nil {
-		s.Close()
-		return nil, err
+	if o.Now == nil {
+		o.Now = time.Now
 	}
-	return s, nil
+	if o.Disk == nil {
+		o.Disk = func() string { return "" }
+	}
+	if o.SiteOf == nil {
+		o.SiteOf = func(string) string { return "" }
+	}
+	return o
 }
 
-// openAtLast opens what Start did not wait for. It tries again while what is in the way
-// may go by itself: a database that is away, a disk that is full.
-func (s *Service) openAtLast(ctx context.Context) error {
-	pause := time.Second
-	for {
-		err := s.open(ctx)
-		var mendable *cannotStart
-		switch {
-		case err == nil:
-			return nil
-		case ctx.Err() != nil:
-			return nil
-		case !errors.Is(err, store.ErrAway) && !errors.As(err, &mendable):
-			return err
-		}
-		s.face.because(err)
-		s.log.Error("the database cannot be opened; measuring goes on, and it is tried again", "error", err, "after", pause)
-		select {
-		case <-ctx.Done():
-			return nil
-		case <-time.After(pause):
-		}
-		pause = min(2*pause, 10*time.Second)
-	}
+// Service is the nouns of the service, put together. It is safe for concurrent use.
+type Service struct {
+	Store     *store.Store
+	Events    *events.Stream
+	Notices   *notices.Notices
+	Fleet     *fleet.Fleet
+	Devices   *devices.Devices
+	Paths     *paths.Paths
+	Incidents *incidents.Incidents
+	Loads     *loads.Loads
+	Runs      *runs.Runs
+	Watches   *watches.Watches
+	Ingest    *ingest.Ingest
+
+	log    *slog.Logger
+	guards guard.Options // by which paths are guarded
+	keep   time.Duration
 }
 
-// cannotStart is that the private database does not start.
-type cannotStart struct{ error }
+// New loads what the database knows.
+func New(ctx context.Context, o Options) (*Service, error) {
+	o = o.withDefaults()
+	s := &Service{Store: o.Store, log: o.Log, keep: o.Keep, Events: &events.Stream{}, Devices: &devices.Devices{}, Loads: loads.New()}
+	s.guards = guard.Options{Calendar: baseline.Calendar{Zone: o.Zone, Holidays: o.Holidays}, Tolerances: o.Tolerances, Maintenance: o.Maintenance, Training: o.Training, Elsewhere: true, Same: s.Devices.Same}
+	s.Notices = notices.New(notices.Options{Store: o.Store, Log: o.Log, Events: s.Events, Zone: o.Zone, Disk: o.Disk})
+	s.Fleet = fleet.New(fleet.Options{Store: o.Store, Log: o.Log, Notices: s.Notices, Service: s, Changed: func() { s.Watches.SendPlans() }, SiteOf: o.SiteOf})
+	s.Incidents = incidents.New(incidents.Options{Store: o.Store, Events: s.Events, Devices: s.Devices})
+	s.Paths = paths.New(paths.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Guards: s.guards, Training: o.Training, SiteOf: o.SiteOf, Incidents: s.Incidents})
+	s.Incidents.Paths = s.Paths
+	s.Runs = runs.New(runs.Options{Store: o.Store, Log: o.Log, Events: s.Events, Fleet: s.Fleet, Paths: s.Paths, Loads: s.Loads, Service: s})
+	s.Watches = watches.New(watches.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Runs: s.Runs})
+	s.Ingest = ingest.New(ingest.Options{Store: o.Store, Log: o.Log, Now: o.Now, Owners: o.Owners, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Loads: s.Loads, Runs: s.Runs})
+	return s, s.load(ctx)
+}
 
-func (s *Service) open(ctx context.Context) (err error) {
-	set := s.options.Settings
-	owners, err := readOwners(set.Owners, s.options.Owners)
-	if err != nil {
+func (s *Service) load(ctx context.Context) error {
+	if err := s.Store.EndRunning(ctx); err != nil {
 		return err
 	}
-	judges, err := judgingOf(set)
-	if err != nil {
-		return err
-	}
-	dsn := set.Database
-	if dsn == "" {
-		if s.server == nil {
-			if s.server, err = mariadb.Start(ctx, mariadb.Options{Dir: s.databaseFolder(), Log: s.log, Patience: s.patience()}); err != nil {
-				return &cannotStart{err}
-			}
-		}
-		dsn = s.server.DSN("woodlark")
-	}
-	if s.store == nil {
-		name, _ := os.Hostname()
-		holder := store.Holder{Owner: s.owner, Says: fmt.Sprintf("the one at %s, process %d of %s, state %s", s.URL(), os.Getpid(), name, set.State), Lost: func(err error) { s.lost <- err }}
-		if s.store, err = store.Open(ctx, store.Options{DSN: dsn, Log: s.log, Holder: &holder}); err != nil {
+	for _, load := range []func(context.Context) error{s.Fleet.Load, s.Watches.Load, s.Paths.Load, s.Incidents.Load,
+		func(ctx context.Context) error {
+			return s.Devices.Load(ctx, s.Store, time.Now().Add(-ingest.UsualWithin))
+		},
+		func(ctx context.Context) error { return s.Loads.Load(ctx, s.Store, s.Fleet.Agents()) },
+	} {
+		if err := load(ctx); err != nil {
 			return err
 		}
-	}
-	s.controller, err = controller.New(ctx, controller.Options{Store: s.store, Log: s.log, Zone: judges.zone, Holidays: judges.holidays, Tolerances: judges.tolerances, Maintenance: judges.maintenance, Training: set.Training, Keep: set.Keep, SiteOf: s.options.SiteOf, Owners: owners, Disk: s.fullDisk})
-	if err != nil {
-		return err
-	}
-	s.door.open(s.controller)
-	if s.options.Local != nil {
-		if err := s.addLocal(ctx); err != nil {
-			return err
-		}
-	}
-	s.face.set(api.New(api.Options{Controller: s.controller, Token: s.options.Token, Version: s.options.Version, Console: s.options.Console,
-		Sessions: filepath.Join(set.State, "sessions.json"), Names: set.HostNames, Log: s.log}))
-	if s.options.Ready != nil {
-		s.options.Ready()
 	}
 	return nil
 }
 
-// patience is how long the database may take: who has run before measures meanwhile.
-func (s *Service) patience() time.Duration {
-	if s.early != nil {
-		return 15 * time.Minute
-	}
-	return 0
-}
+// Zone is whose hours baselines go by.
+func (s *Service) Zone() *time.Location { return s.guards.Calendar.Zone }
 
-func (s *Service) databaseFolder() string {
-	return filepath.Join(s.options.Settings.State, "database")
-}
-
-// readOwners reads the table of who has which prefixes: the file that the settings
-// name, else what was given.
-func readOwners(name string, given []byte) (route.Owners, error) {
-	if name != "" {
-		data, err := os.ReadFile(name)
-		if err != nil {
-			return route.Owners{}, fmt.Errorf("read the owners of prefixes: %w", err)
+// Maintenance are the stretches of maintenance that touch a stretch of time.
+func (s *Service) Maintenance(from, to time.Time) (list []baseline.Interval) {
+	for _, w := range s.guards.Maintenance {
+		if w.From.Before(to) && w.To.After(from) {
+			list = append(list, w)
 		}
-		given = data
 	}
-	table, err := route.ParseOwners(bytes.NewReader(given))
-	if err != nil {
-		return table, fmt.Errorf("the owners of prefixes, %s: %w", name, err)
-	}
-	return table, nil
+	return list
 }
 
-// Controller is the service's controller.
-func (s *Service) Controller() *controller.Controller { return s.controller }
-
-// Database is the private database server; nil when another is used.
-func (s *Service) Database() *mariadb.Server { return s.server }
-
-// URL is where the service is to be reached.
-func (s *Service) URL() string {
-	host, port, _ := net.SplitHostPort(s.listener.Addr().String())
-	if ip := net.ParseIP(host); ip != nil && ip.IsUnspecified() {
-		host = "127.0.0.1"
-	}
-	return "http://" + net.JoinHostPort(host, port)
+// Upload takes what an agent measured; see protocol.Service.
+func (s *Service) Upload(ctx context.Context, u protocol.Upload) error {
+	return s.Ingest.Upload(ctx, u)
 }
 
-// AddAgent starts an agent inside the service.
-func (s *Service) AddAgent(ctx context.Context, a store.Agent, n network.Network, more ...func(*agent.Options)) error {
-	a.Version = s.options.Version
-	return s.controller.AddAgent(ctx, a, func(id ident.ID) (protocol.Worker, error) {
-		r, err := s.run(id, a, n, more...)
-		if err != nil {
-			return nil, err
+// AddAgent makes an agent known and hands it its plan. join is given the
+// agent's identifier and returns the worker that holds it; without join the agent
+// is known but does not run yet.
+func (s *Service) AddAgent(ctx context.Context, a store.Agent, join func(ident.ID) (protocol.Worker, error)) error {
+	added, err := s.Fleet.Add(ctx, a, join)
+	if err != nil || added.Worker == nil {
+		return err
+	}
+	now := time.Now()
+	if x, ok := added.Worker.(interface{ Began() time.Time }); ok {
+		now = x.Began() // it measured before the database was there
+	}
+	s.Watches.NoteGaps(ctx, added.ID, now)
+	s.Watches.SendPlans()
+	return nil
+}
+
+// Run trains baselines, makes rollups, begins what watches want and drops old days until ctx
+// ends.
+func (s *Service) Run(ctx context.Context) error {
+	var beside sync.WaitGroup
+	defer beside.Wait()
+	beside.Go(func() { s.Watches.Run(ctx) })
+	defer s.Runs.End()
+	// One whose episodes ended as the service was being killed is not told as going on for ever.
+	s.housekeeping(ctx, "end incidents", func() error { return s.Incidents.End(ctx) })
+	tick := time.NewTicker(20 * time.Second)
+	defer tick.Stop()
+	var swept time.Time
+	for {
+		now := time.Now()
+		s.housekeeping(ctx, "train baselines", func() error { return s.Paths.TrainDue(ctx, now) })
+		s.housekeeping(ctx, "look for incidents", func() error { return s.Incidents.LookDue(ctx, now) })
+		s.housekeeping(ctx, "make rollups", func() error { return s.Paths.Roll(ctx, now) })
+		if now.Sub(swept) > time.Hour {
+			swept = now
+			s.housekeeping(ctx, "drop what is old", func() error { return s.Store.DropOld(ctx, now, now.Add(-s.keep)) })
 		}
-		return r.Agent, nil
-	})
+		s.noteStates(now)
+		s.Fleet.NoteAside(ctx)
+		s.Notices.NoteDisk(ctx)
+		s.Fleet.See(ctx, now)
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-tick.C:
+		}
+	}
 }
 
-// Serve answers until ctx ends; then it ends the agents, which hand over what
-// they have, and the database. The error wraps store.ErrHeld when another service has
-// taken the database over.
-func (s *Service) Serve(ctx context.Context) error {
-	// Event streams end with the base context, for a graceful stop waits for
-	// every call.
-	base, endCalls := context.WithCancel(context.Background())
-	defer endCalls()
-	server := &http.Server{
-		Handler:           &s.face,
-		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
-		BaseContext: func(net.Listener) context.Context { return base },
-		ErrorLog:    slog.NewLogLogger(s.log.Handler(), slog.LevelWarn),
+func (s *Service) housekeeping(ctx context.Context, what string, work func() error) {
+	if err := work(); err != nil && ctx.Err() == nil {
+		s.Notices.NoteAway(err)
+		s.log.Error("could not "+what, "error", err)
 	}
-	failed := make(chan error, 2)
-	go func() { failed <- server.Serve(s.listener) }()
-	opening, stopOpening := context.WithCancel(ctx)
-	opened := make(chan struct{})
-	go func() {
-		defer close(opened)
-		if s.controller == nil {
-			if err := s.openAtLast(opening); err != nil {
-				failed <- err
-			}
-		}
-		if c := s.door.at.Load(); c != nil {
-			s.duties.Go(func() { _ = c.Run(s.work) })
-		}
-	}()
-	var err error
-	select {
-	case <-ctx.Done():
-	case err = <-failed:
-	case err = <-s.lost:
-		s.log.Error("this service stops", "error", err)
-	}
-	stopOpening()
-	<-opened
-	s.log.Info("stopping")
-	endCalls()
-	limit, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-	defer cancel()
-	if stopped := server.Shutdown(limit); stopped != nil {
-		_ = server.Close()
-	}
-	s.Close()
-	if errors.Is(err, http.ErrServerClosed) {
-		err = nil
-	}
-	return err
-}
-
-// Close ends all that was started. It may be called twice.
-func (s *Service) Close() {
-	s.stopWork()
-	s.agents.Wait()
-	s.duties.Wait()
-	if s.store != nil {
-		_ = s.store.Close()
-	}
-	if s.server != nil {
-		_ = s.server.Stop()
-	}
-	_ = s.listener.Close()
 }

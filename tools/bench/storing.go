@@ -16,12 +16,14 @@ import (
 
 	core "woodlark.example/core/reading"
 	"woodlark.example/internal/api"
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/mariadb"
 	"woodlark.example/internal/network/world"
 	"woodlark.example/internal/probe/history"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/service"
+	"woodlark.example/internal/service/paths"
+	"woodlark.example/internal/service/watches"
 	"woodlark.example/internal/store"
 )
 
@@ -45,13 +47,13 @@ func openStore(ctx context.Context, dir, name string) (*mariadb.Server, *store.S
 	return server, s, err
 }
 
-// openController is openStore with a controller on it that knows one agent.
-func openController(ctx context.Context, dir, name string) (*mariadb.Server, *store.Store, *controller.Controller, error) {
+// openService is openStore with a service on it that knows one agent.
+func openService(ctx context.Context, dir, name string) (*mariadb.Server, *store.Store, *service.Service, error) {
 	server, s, err := openStore(ctx, dir, name)
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	c, err := controller.New(ctx, controller.Options{Store: s, Zone: time.UTC})
+	c, err := service.New(ctx, service.Options{Store: s, Zone: time.UTC})
 	if err == nil {
 		err = c.AddAgent(ctx, store.Agent{Name: "bench", Kind: "simulated"}, nil)
 	}
@@ -165,27 +167,27 @@ func insertFloor(ctx context.Context, server *mariadb.Server, n int) (float64, e
 // reading times what the console asks for: a path's fortnight, and the home
 // page with 1,000 paths.
 func reading(ctx context.Context, dir string) error {
-	server, s, c, err := openController(ctx, dir, "reading")
+	server, s, c, err := openService(ctx, dir, "reading")
 	if err != nil {
 		return err
 	}
 	defer server.Stop()
 	defer s.Close()
-	spec := controller.Spec{From: []string{"bench"}}
+	spec := watches.Spec{From: []string{"bench"}}
 	for i := range pinged {
 		spec.To = append(spec.To, target(i).String())
 	}
-	if _, err := c.SaveWatch(ctx, ident.ID{}, "all", spec, false); err != nil {
+	if _, err := c.Watches.Save(ctx, ident.ID{}, "all", spec, false); err != nil {
 		return err
 	}
-	views := c.Views(controller.Filter{})
+	views := c.Views(service.Filter{})
 	for i, v := range views {
 		if err := fill(ctx, c, v.ID, i == 0); err != nil {
 			return err
 		}
 	}
 	const token = "0123456789abcdef0123456789abcdef"
-	web := httptest.NewServer(api.New(api.Options{Controller: c, Token: token}))
+	web := httptest.NewServer(api.New(api.Options{Service: c, Token: token}))
 	defer web.Close()
 	fetch := func(path string) ([]byte, error) {
 		r, err := http.NewRequestWithContext(ctx, http.MethodGet, web.URL+"/api/v1"+path, nil)
@@ -213,19 +215,19 @@ func reading(ctx context.Context, dir string) error {
 
 // fill gives a path a past: a fortnight of minutes, or a day of readings ten
 // minutes apart, which fill the home page as well.
-func fill(ctx context.Context, c *controller.Controller, id ident.ID, fortnight bool) error {
+func fill(ctx context.Context, c *service.Service, id ident.ID, fortnight bool) error {
 	n := 24 * 60
 	if fortnight {
 		n *= 14
 	}
 	var failed error
-	err := c.Import(ctx, id, func(yield func(controller.Minute) bool) {
+	err := c.Paths.Import(ctx, id, func(yield func(paths.Minute) bool) {
 		at := 0
 		failed = minutes(ctx, id, time.Now(), n, func(r core.Reading, p []core.Probe) error {
 			if at++; !fortnight && at%10 != 0 {
 				return nil
 			}
-			if !yield(controller.Minute{Reading: r, Probes: p}) {
+			if !yield(paths.Minute{Reading: r, Probes: p}) {
 				return context.Canceled
 			}
 			return nil

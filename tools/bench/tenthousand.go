@@ -10,9 +10,11 @@ import (
 
 	core "woodlark.example/core/reading"
 	"woodlark.example/internal/api"
-	"woodlark.example/internal/controller"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/service"
+	"woodlark.example/internal/service/paths"
+	"woodlark.example/internal/service/watches"
 	"woodlark.example/internal/store"
 	"woodlark.example/wire"
 )
@@ -25,24 +27,24 @@ const crowdOf = 10_000
 // takes to take in and judge a minute of all of them. A floor is the same upload handed to the
 // store alone.
 func tenThousand(ctx context.Context, dir string) error {
-	server, s, c, err := openController(ctx, dir, "crowd")
+	server, s, c, err := openService(ctx, dir, "crowd")
 	if err != nil {
 		return err
 	}
 	defer server.Stop()
 	defer s.Close()
-	spec := controller.Spec{From: []string{"bench"}}
+	spec := watches.Spec{From: []string{"bench"}}
 	for i := range crowdOf {
 		spec.To = append(spec.To, target(i).String())
 	}
 	for n := 0; n < crowdOf; n += 2500 {
 		part := spec
 		part.To = spec.To[n : n+2500]
-		if _, err := c.SaveWatch(ctx, ident.ID{}, fmt.Sprintf("from %d on", n), part, false); err != nil {
+		if _, err := c.Watches.Save(ctx, ident.ID{}, fmt.Sprintf("from %d on", n), part, false); err != nil {
 			return err
 		}
 	}
-	views := c.Views(controller.Filter{})
+	views := c.Views(service.Filter{})
 	// An hour of the past: one path in fifty got slower halfway, seen from a baseline by hand.
 	now := time.Now().Truncate(time.Minute)
 	const past = 60
@@ -68,23 +70,23 @@ func tenThousand(ctx context.Context, dir string) error {
 	}
 	fmt.Printf("An hour of the past of %d paths …\n", len(views))
 	for i, v := range views {
-		err := c.Import(ctx, v.ID, func(yield func(controller.Minute) bool) {
+		err := c.Paths.Import(ctx, v.ID, func(yield func(paths.Minute) bool) {
 			for n := range past - 10 {
 				m := of(i, n)
 				probes, err := core.Unpack(m.reading.At, m.packed)
-				if err != nil || !yield(controller.Minute{Reading: m.reading, Probes: probes}) {
+				if err != nil || !yield(paths.Minute{Reading: m.reading, Probes: probes}) {
 					return
 				}
 			}
 		})
 		if err == nil && i%50 == 0 {
-			_, err = c.TakeBaseline(ctx, v.ID, 2*time.Hour, false)
+			_, err = c.Paths.TakeBaseline(ctx, v.ID, 2*time.Hour, false)
 		}
 		if err != nil {
 			return err
 		}
 	}
-	agent := c.Agents()[0].ID
+	agent := c.Fleet.Agents()[0].ID
 	upload := func(n int) protocol.Upload {
 		u := protocol.Upload{Agent: agent}
 		for i, v := range views {
@@ -108,7 +110,7 @@ func tenThousand(ctx context.Context, dir string) error {
 	}
 	row(fmt.Sprintf("a minute of %d paths taken in and judged (floor: kept alone); 60 s would be all the time there is", crowdOf), "s", middleOf(ours), middleOf(floor))
 	const token = "0123456789abcdef0123456789abcdef"
-	web := httptest.NewServer(api.New(api.Options{Controller: c, Token: token}))
+	web := httptest.NewServer(api.New(api.Options{Service: c, Token: token}))
 	defer web.Close()
 	took, err := median(7, func() error {
 		r, err := http.NewRequestWithContext(ctx, http.MethodGet, web.URL+"/api/v1/reports/degraded", nil)
@@ -129,7 +131,7 @@ func tenThousand(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	bare, err := median(7, func() error { c.Views(controller.Filter{}); return nil })
+	bare, err := median(7, func() error { c.Views(service.Filter{}); return nil })
 	if err != nil {
 		return err
 	}
@@ -139,16 +141,16 @@ func tenThousand(ctx context.Context, dir string) error {
 
 // takingIn times a watch of twice as many paths, none of which is there yet. The floor is as many
 // paths kept by the store alone.
-func takingIn(ctx context.Context, c *controller.Controller, s *store.Store, agent ident.ID) error {
+func takingIn(ctx context.Context, c *service.Service, s *store.Store, agent ident.ID) error {
 	const many = 2 * crowdOf
-	spec := controller.Spec{From: []string{"bench"}}
+	spec := watches.Spec{From: []string{"bench"}}
 	var ends []store.Ends
 	for i := range many {
 		spec.To = append(spec.To, fmt.Sprintf("host%d.example", i))
 		ends = append(ends, store.Ends{Agent: agent, Target: fmt.Sprintf("bare%d.example", i), Family: wire.IPv4, Via: "icmp"})
 	}
 	began := time.Now()
-	if _, err := c.SaveWatch(ctx, ident.ID{}, "many", spec, true); err != nil {
+	if _, err := c.Watches.Save(ctx, ident.ID{}, "many", spec, true); err != nil {
 		return err
 	}
 	ours := time.Since(began).Seconds()

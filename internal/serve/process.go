@@ -1,0 +1,304 @@
+// Package serve puts the rooms of the house together into one running
+// process: database, service, agents and HTTP interface.
+//
+//	s, err := serve.Start(ctx, serve.Options{Settings: set, Token: token, Log: log})
+//	err = s.AddAgent(ctx, agent, network)
+//	err = s.Serve(ctx) // until ctx ends
+package serve
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"sync"
+	"syscall"
+	"time"
+
+	"woodlark.example/core/route"
+	"woodlark.example/internal/agent"
+	"woodlark.example/internal/api"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/mariadb"
+	"woodlark.example/internal/network"
+	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/service"
+	"woodlark.example/internal/settings"
+	"woodlark.example/internal/store"
+)
+
+// Options of a service.
+type Options struct {
+	Settings settings.Settings
+	Token    string
+	Version  string
+	Console  fs.FS
+	SiteOf   func(target string) string
+	Owners   []byte // of prefixes, when the settings name no file: see route.ParseOwners
+	// Local is the service's own agent. It measures from the start, by the plan that it has
+	// kept, whether or not the database is there.
+	Local *Local
+	// Ready is called once all is there.
+	Ready func()
+	Log   *slog.Logger
+}
+
+// Local is an agent within the service.
+type Local struct {
+	Agent   store.Agent
+	Network network.Network
+	More    func(*agent.Options) // may be nil
+}
+
+// Process is a started service.
+type Process struct {
+	options  Options
+	log      *slog.Logger
+	listener net.Listener
+	server   *mariadb.Server // nil when the database is somebody else's
+	store    *store.Store
+	service  *service.Service
+	door     door
+	face     face
+	early    *running // the local agent, once it runs
+	owner    ident.ID
+	lost     chan error
+
+	stopWork context.CancelFunc
+	work     context.Context
+	agents   sync.WaitGroup
+	duties   sync.WaitGroup
+}
+
+// Start listens, starts the database and loads what it knows. A service that has run
+// before does not wait for its database: its own agent measures at once, callers are told
+// how far it is, and Serve opens the database as soon as that can be.
+func Start(ctx context.Context, o Options) (*Process, error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	s := &Process{options: o, log: o.Log, lost: make(chan error, 1)}
+	s.work, s.stopWork = context.WithCancel(context.Background())
+	var err error
+	// The port is taken first: that it is free is known before anything is started.
+	if s.listener, err = net.Listen("tcp", o.Settings.Listen); err != nil {
+		if errors.Is(err, syscall.EADDRINUSE) {
+			return nil, fmt.Errorf("the address %s is taken by another program; end that one, or choose another with -listen", o.Settings.Listen)
+		}
+		return nil, fmt.Errorf("listen on %s: %w", o.Settings.Listen, err)
+	}
+	s.face.set(api.Starting(o.Console, s.whyNotReady))
+	if s.owner, err = ownerOf(o.Settings.State); err != nil {
+		s.Close()
+		return nil, err
+	}
+	if s.beginEarly(); s.early != nil {
+		return s, nil
+	}
+	if err := s.open(ctx); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// openAtLast opens what Start did not wait for. It tries again while what is in the way
+// may go by itself: a database that is away, a disk that is full.
+func (s *Process) openAtLast(ctx context.Context) error {
+	pause := time.Second
+	for {
+		err := s.open(ctx)
+		var mendable *cannotStart
+		switch {
+		case err == nil:
+			return nil
+		case ctx.Err() != nil:
+			return nil
+		case !errors.Is(err, store.ErrAway) && !errors.As(err, &mendable):
+			return err
+		}
+		s.face.because(err)
+		s.log.Error("the database cannot be opened; measuring goes on, and it is tried again", "error", err, "after", pause)
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(pause):
+		}
+		pause = min(2*pause, 10*time.Second)
+	}
+}
+
+// cannotStart is that the private database does not start.
+type cannotStart struct{ error }
+
+func (s *Process) open(ctx context.Context) (err error) {
+	set := s.options.Settings
+	owners, err := readOwners(set.Owners, s.options.Owners)
+	if err != nil {
+		return err
+	}
+	judges, err := judgingOf(set)
+	if err != nil {
+		return err
+	}
+	dsn := set.Database
+	if dsn == "" {
+		if s.server == nil {
+			if s.server, err = mariadb.Start(ctx, mariadb.Options{Dir: s.databaseFolder(), Log: s.log, Patience: s.patience()}); err != nil {
+				return &cannotStart{err}
+			}
+		}
+		dsn = s.server.DSN("woodlark")
+	}
+	if s.store == nil {
+		name, _ := os.Hostname()
+		holder := store.Holder{Owner: s.owner, Says: fmt.Sprintf("the one at %s, process %d of %s, state %s", s.URL(), os.Getpid(), name, set.State), Lost: func(err error) { s.lost <- err }}
+		if s.store, err = store.Open(ctx, store.Options{DSN: dsn, Log: s.log, Holder: &holder}); err != nil {
+			return err
+		}
+	}
+	s.service, err = service.New(ctx, service.Options{Store: s.store, Log: s.log, Zone: judges.zone, Holidays: judges.holidays, Tolerances: judges.tolerances, Maintenance: judges.maintenance, Training: set.Training, Keep: set.Keep, SiteOf: s.options.SiteOf, Owners: owners, Disk: s.fullDisk})
+	if err != nil {
+		return err
+	}
+	s.door.open(s.service)
+	if s.options.Local != nil {
+		if err := s.addLocal(ctx); err != nil {
+			return err
+		}
+	}
+	s.face.set(api.New(api.Options{Service: s.service, Token: s.options.Token, Version: s.options.Version, Console: s.options.Console,
+		Sessions: filepath.Join(set.State, "sessions.json"), Names: set.HostNames, Log: s.log}))
+	if s.options.Ready != nil {
+		s.options.Ready()
+	}
+	return nil
+}
+
+// patience is how long the database may take: who has run before measures meanwhile.
+func (s *Process) patience() time.Duration {
+	if s.early != nil {
+		return 15 * time.Minute
+	}
+	return 0
+}
+
+func (s *Process) databaseFolder() string {
+	return filepath.Join(s.options.Settings.State, "database")
+}
+
+// readOwners reads the table of who has which prefixes: the file that the settings
+// name, else what was given.
+func readOwners(name string, given []byte) (route.Owners, error) {
+	if name != "" {
+		data, err := os.ReadFile(name)
+		if err != nil {
+			return route.Owners{}, fmt.Errorf("read the owners of prefixes: %w", err)
+		}
+		given = data
+	}
+	table, err := route.ParseOwners(bytes.NewReader(given))
+	if err != nil {
+		return table, fmt.Errorf("the owners of prefixes, %s: %w", name, err)
+	}
+	return table, nil
+}
+
+// Service is what is known and decided in it.
+func (s *Process) Service() *service.Service { return s.service }
+
+// Database is the private database server; nil when another is used.
+func (s *Process) Database() *mariadb.Server { return s.server }
+
+// URL is where the service is to be reached.
+func (s *Process) URL() string {
+	host, port, _ := net.SplitHostPort(s.listener.Addr().String())
+	if ip := net.ParseIP(host); ip != nil && ip.IsUnspecified() {
+		host = "127.0.0.1"
+	}
+	return "http://" + net.JoinHostPort(host, port)
+}
+
+// AddAgent starts an agent inside the service.
+func (s *Process) AddAgent(ctx context.Context, a store.Agent, n network.Network, more ...func(*agent.Options)) error {
+	a.Version = s.options.Version
+	return s.service.AddAgent(ctx, a, func(id ident.ID) (protocol.Worker, error) {
+		r, err := s.run(id, a, n, more...)
+		if err != nil {
+			return nil, err
+		}
+		return r.Agent, nil
+	})
+}
+
+// Serve answers until ctx ends; then it ends the agents, which hand over what
+// they have, and the database. The error wraps store.ErrHeld when another service has
+// taken the database over.
+func (s *Process) Serve(ctx context.Context) error {
+	// Event streams end with the base context, for a graceful stop waits for
+	// every call.
+	base, endCalls := context.WithCancel(context.Background())
+	defer endCalls()
+	server := &http.Server{
+		Handler:           &s.face,
+		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		BaseContext: func(net.Listener) context.Context { return base },
+		ErrorLog:    slog.NewLogLogger(s.log.Handler(), slog.LevelWarn),
+	}
+	failed := make(chan error, 2)
+	go func() { failed <- server.Serve(s.listener) }()
+	opening, stopOpening := context.WithCancel(ctx)
+	opened := make(chan struct{})
+	go func() {
+		defer close(opened)
+		if s.service == nil {
+			if err := s.openAtLast(opening); err != nil {
+				failed <- err
+			}
+		}
+		if c := s.door.at.Load(); c != nil {
+			s.duties.Go(func() { _ = c.Run(s.work) })
+		}
+	}()
+	var err error
+	select {
+	case <-ctx.Done():
+	case err = <-failed:
+	case err = <-s.lost:
+		s.log.Error("this service stops", "error", err)
+	}
+	stopOpening()
+	<-opened
+	s.log.Info("stopping")
+	endCalls()
+	limit, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if stopped := server.Shutdown(limit); stopped != nil {
+		_ = server.Close()
+	}
+	s.Close()
+	if errors.Is(err, http.ErrServerClosed) {
+		err = nil
+	}
+	return err
+}
+
+// Close ends all that was started. It may be called twice.
+func (s *Process) Close() {
+	s.stopWork()
+	s.agents.Wait()
+	s.duties.Wait()
+	if s.store != nil {
+		_ = s.store.Close()
+	}
+	if s.server != nil {
+		_ = s.server.Stop()
+	}
+	_ = s.listener.Close()
+}

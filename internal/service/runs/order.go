@@ -1,0 +1,139 @@
+package runs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strconv"
+
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
+	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/service/fleet"
+	"woodlark.example/internal/service/paths"
+	"woodlark.example/internal/store"
+)
+
+// checkRun says what of a request cannot be, and finds its ends; far is nil when that is no
+// agent.
+func (x *Runs) checkRun(r Request) (near, far *fleet.Agent, err error) {
+	invalid := func(err error) error {
+		if err == nil || errors.Is(err, kind.ErrInvalid) {
+			return err
+		}
+		return fmt.Errorf("%w: %w", kind.ErrInvalid, err)
+	}
+	if err := r.How.Check(); err != nil {
+		return nil, nil, invalid(err)
+	}
+	if err := r.Kind.CheckTargets(r.How, r.Targets); err != nil {
+		return nil, nil, invalid(err)
+	}
+	if r.Kind.Agent != nil {
+		if err := r.Kind.Agent(r.How, r.Targets); err != nil {
+			return nil, nil, invalid(err)
+		}
+	}
+	if near, err = x.Fleet.Named(r.From); err != nil {
+		return nil, nil, err
+	}
+	if near.Worker == nil {
+		return nil, nil, fmt.Errorf("%w: agent %q is not running", kind.ErrInvalid, r.From)
+	}
+	if !r.Kind.TwoEnds {
+		return near, nil, nil
+	}
+	if x, ok := r.How.(interface{ NoFar() bool }); ok && x.NoFar() {
+		return near, nil, nil
+	}
+	to := r.Targets[0]
+	far = x.Fleet.FarNamed(to)
+	switch {
+	case far == near:
+		return nil, nil, fmt.Errorf("%w: %q is both ends", kind.ErrInvalid, r.From)
+	case far != nil && far.Worker == nil:
+		return nil, nil, fmt.Errorf("%w: agent %q is not running", kind.ErrInvalid, to)
+	case far == nil && r.Key == "":
+		_, err = x.Fleet.Named(to)
+		return nil, nil, fmt.Errorf("%w; a responder without a service needs its key", err)
+	}
+	return near, far, nil
+}
+
+const mostLanes = 20_000
+
+// orderOf is what the agent is told: its lanes with their runs and paths.
+func (x *Runs) orderOf(ctx context.Context, r Request, near, far *fleet.Agent) (o protocol.RunOrder, err error) {
+	o = protocol.RunOrder{Kind: r.Kind.Name, Version: r.Kind.Version, Targets: r.Targets, Watch: r.Watch}
+	if o.Spec, err = r.Kind.Encode(r.How); err != nil {
+		return o, err
+	}
+	rule := r.Kind.Lanes(r.How)
+	if far == nil {
+		if r.Targets, err = WithPort(r.How, r.Targets); err != nil {
+			return o, err
+		}
+		o.Targets = r.Targets
+	}
+	lanes := rule.Split(r.Targets)
+	if !rule.Definite(r.Targets) { // where names resolve is where it is measured from
+		if lanes, err = near.Worker.Locate(ctx, protocol.LocateOrder{Kind: o.Kind, Version: o.Version, Spec: o.Spec, Targets: r.Targets}); err != nil {
+			return o, fmt.Errorf("%w: %w", kind.ErrInvalid, err)
+		}
+		for i := range lanes {
+			if lanes[i].Family == 0 {
+				lanes[i].Family = 4 // of what did not resolve
+			}
+		}
+	}
+	if len(lanes) > mostLanes {
+		return o, fmt.Errorf("%w: %d targets, families and kinds of probes are more than %d runs", kind.ErrInvalid, len(lanes), mostLanes)
+	}
+	var list []*paths.Path
+	if r.Kind.Paths {
+		if list, err = x.Paths.Ensure(ctx, EndsOf(near.ID, rule, lanes)); err != nil {
+			return o, err
+		}
+	}
+	for i, l := range lanes {
+		lane := protocol.RunLane{Run: ident.New(), Lane: l}
+		if list != nil {
+			lane.Path = list[i].ID
+		}
+		o.Lanes = append(o.Lanes, lane)
+	}
+	if far != nil {
+		o.FarID = far.ID
+	}
+	if r.Key != "" && r.Kind.TwoEnds {
+		o.Far.Key = kind.KeyFrom(r.Key)
+	}
+	return o, nil
+}
+
+// EndsOf are the ends of the paths of lanes. Of a name all of whose addresses are measured
+// each address is a path.
+func EndsOf(agent ident.ID, rule kind.Rule, lanes []kind.Lane) []store.Ends {
+	list := make([]store.Ends, len(lanes))
+	for i, l := range lanes {
+		list[i] = store.Ends{Agent: agent, Target: l.Target, Family: l.Family, Via: l.Via}
+		if rule.All && l.Address.IsValid() {
+			list[i].Target = l.Address.String()
+		}
+	}
+	return list
+}
+
+// WithPort completes a target that is no agent of ours by the port that its kind means.
+func WithPort(how kind.Spec, targets []string) ([]string, error) {
+	x, ok := how.(interface{ FarPort() uint16 })
+	if !ok {
+		return targets, nil
+	}
+	name, port, err := kind.SplitPort(targets[0], x.FarPort())
+	if err != nil {
+		return nil, err
+	}
+	return []string{net.JoinHostPort(name, strconv.Itoa(int(port)))}, nil
+}

@@ -1,0 +1,174 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"woodlark.example/core/guard"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
+	"woodlark.example/internal/service/events"
+	"woodlark.example/internal/service/loads"
+	"woodlark.example/internal/service/paths"
+	"woodlark.example/internal/service/watches"
+	"woodlark.example/internal/store"
+)
+
+// View is a path as it stands at a time, with all that the service knows of it.
+type View struct {
+	paths.View
+	Watches    []string
+	Tags       []string
+	Watched    bool              // by a watch that is not paused
+	Throughput *loads.Throughput // nil when none was measured
+	Beside     *loads.Throughput // that of another far end at the target's site; nil when none was measured
+}
+
+// Filter selects paths; zero fields select all.
+type Filter struct {
+	States []guard.State // any of them
+	Site   string        // of the agent or of the target
+	Agent  string
+	Tag    string
+	Search string // in agent, target and sites
+	All    bool   // those too that no watch measures
+}
+
+func (f Filter) takes(v View) bool {
+	switch {
+	case !f.All && len(v.Watches) == 0,
+		len(f.States) > 0 && !slices.Contains(f.States, v.Verdict.State),
+		f.Site != "" && f.Site != v.Site && f.Site != v.Agent.Site,
+		f.Agent != "" && f.Agent != v.Agent.Name,
+		f.Tag != "" && !slices.Contains(v.Tags, f.Tag):
+		return false
+	case f.Search == "":
+		return true
+	}
+	text := strings.ToLower(strings.Join([]string{v.Agent.Name, v.Agent.Site, v.Target, v.Site}, " "))
+	return strings.Contains(text, strings.ToLower(f.Search))
+}
+
+// about is what views of paths rest on beside the paths themselves.
+type about struct {
+	watches map[ident.ID][]*watches.Watch
+	shared  map[guard.Key][]paths.Shared // the incidents that go on, by the paths that are part of them
+	now     time.Time
+}
+
+func (s *Service) about(now time.Time) about {
+	with := about{s.Watches.OfPaths(), map[guard.Key][]paths.Shared{}, now}
+	for _, x := range s.Incidents.Open() {
+		for _, m := range x.Members {
+			with.shared[m.Path] = append(with.shared[m.Path], paths.Shared{ID: x.ID, Incident: &x.Incident})
+		}
+	}
+	return with
+}
+
+func (s *Service) view(p *paths.Path, with about) View {
+	v := View{Throughput: s.throughputOf(p), Beside: s.throughputBeside(p)}
+	patience := 3 * time.Minute
+	for _, w := range with.watches[p.ID] {
+		v.Watches = append(v.Watches, w.Name)
+		v.Tags = append(v.Tags, w.Spec.Tags...)
+		v.Watched = v.Watched || !w.Paused
+		patience = max(patience, w.Spec.Patience())
+	}
+	v.View = s.Paths.View(p, with.now, patience, with.shared[s.Paths.Key(p)])
+	return v
+}
+
+// Views are the paths that a filter takes, worst first.
+func (s *Service) Views(f Filter) []View {
+	all := s.Paths.All()
+	views := make([]View, 0, len(all))
+	with := s.about(time.Now())
+	for _, p := range all {
+		if v := s.view(p, with); f.takes(v) {
+			views = append(views, v)
+		}
+	}
+	slices.SortFunc(views, func(a, b View) int {
+		return cmp.Or(cmp.Compare(b.Severity(), a.Severity()), cmp.Compare(a.Agent.Name, b.Agent.Name),
+			cmp.Compare(a.Target, b.Target), cmp.Compare(a.Family, b.Family))
+	})
+	return views
+}
+
+// View is one path; the error wraps store.ErrNotFound.
+func (s *Service) View(id ident.ID) (View, error) {
+	p := s.Paths.ByID(id)
+	if p == nil {
+		return View{}, fmt.Errorf("path %s: %w", id, store.ErrNotFound)
+	}
+	return s.view(p, s.about(time.Now())), nil
+}
+
+// noteStates tells listeners of states that changed with time alone.
+func (s *Service) noteStates(now time.Time) {
+	with := s.about(now)
+	for _, p := range s.Paths.All() {
+		if p.Tell(s.view(p, with).Verdict.State) {
+			s.Events.Publish(events.Event{Kind: events.StateChanged, Path: p.ID})
+		}
+	}
+}
+
+// throughputOf is what was measured for a path; nil when nothing was.
+func (s *Service) throughputOf(p *paths.Path) *loads.Throughput {
+	return s.named(s.Loads.From(p.AgentID, func(far ident.ID, target string) bool { return s.Paths.GoesTo(p, far, target) }))
+}
+
+// throughputBeside is what was measured to another far end at the site of a path's target;
+// nil when nothing was.
+func (s *Service) throughputBeside(p *paths.Path) *loads.Throughput {
+	return s.named(s.Loads.From(p.AgentID, func(far ident.ID, target string) bool {
+		return !s.Paths.GoesTo(p, far, target) && s.Paths.GoesBeside(p, far)
+	}))
+}
+
+// named calls the far end by its name, where it is an agent.
+func (s *Service) named(t *loads.Throughput) *loads.Throughput {
+	if t != nil {
+		t.To = cmp.Or(s.Fleet.NameOf(t.Far), t.To)
+	}
+	return t
+}
+
+// TwoEndedOf are the measurements with two ends between a path's agent and its target,
+// newest first, without their bodies.
+func (s *Service) TwoEndedOf(ctx context.Context, path ident.ID, f store.TwoEndedFilter) ([]store.TwoEnded, error) {
+	p := s.Paths.ByID(path)
+	if p == nil {
+		return nil, store.ErrNotFound
+	}
+	most := f.Page.Limit
+	f.Agent, f.Page.Limit = p.AgentID, 5000
+	list, err := s.Store.TwoEndedList(ctx, f)
+	list = slices.DeleteFunc(list, func(t store.TwoEnded) bool { return !s.Paths.GoesTo(p, t.FarID, t.Target) })
+	return list[:min(most, len(list))], err
+}
+
+// LoadsBeside are the load runs that may have disturbed a path: at its agent, or on the
+// access of its site.
+func (s *Service) LoadsBeside(ctx context.Context, path ident.ID, from, to time.Time) ([]store.TwoEnded, error) {
+	var agents []ident.ID
+	if p := s.Paths.ByID(path); p != nil && s.Fleet.ByID(p.AgentID) != nil {
+		own := s.Fleet.ByID(p.AgentID)
+		for _, a := range s.Fleet.All() {
+			if a.ID == own.ID || own.Site != "" && a.Site == own.Site {
+				agents = append(agents, a.ID)
+			}
+		}
+	}
+	if len(agents) == 0 {
+		return nil, nil
+	}
+	list, err := s.Store.LoadsBeside(ctx, kind.Loads(), agents, from, to)
+	return slices.DeleteFunc(list, func(t store.TwoEnded) bool { return s.Runs.Waits(t.ID) }), err
+}

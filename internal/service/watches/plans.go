@@ -1,0 +1,102 @@
+package watches
+
+import (
+	"woodlark.example/core/reading"
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
+	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/service/paths"
+	"woodlark.example/internal/store"
+)
+
+// SendPlans gives each agent what it is to do for all watches that are not paused. Two
+// continuous watches of one path share one measurement.
+func (x *Watches) SendPlans() {
+	x.planning.Lock()
+	defer x.planning.Unlock()
+	agents := x.Fleet.All()
+	plans := map[ident.ID]protocol.Plan{}
+	continuous := map[ident.ID]bool{}
+	away := awayPlans{of: x, plans: plans}
+	for _, w := range x.sorted() {
+		k := w.Spec.kindOf()
+		switch {
+		case w.Paused:
+			continue
+		case k.TwoEnds:
+			away.add(w, k)
+			continue
+		case w.Spec.Every == 0:
+			for _, id := range w.Paths {
+				if p := x.Paths.ByID(id); p != nil && !continuous[id] {
+					continuous[id] = true
+					plan := plans[p.AgentID]
+					plan.Tasks = append(plan.Tasks, taskOf(w, p))
+					plans[p.AgentID] = plan
+				}
+			}
+			continue
+		}
+		for _, name := range w.Spec.From {
+			for _, a := range agents {
+				if a.Name != name {
+					continue
+				}
+				t, err := x.standingOf(w, k, a.ID)
+				if err != nil {
+					x.Log.Error("a watch cannot be given to its agent", "watch", w.Name, "agent", name, "error", err)
+					continue
+				}
+				plan := plans[a.ID]
+				plan.Standing = append(plan.Standing, t)
+				plans[a.ID] = plan
+			}
+		}
+	}
+	for _, a := range agents {
+		if a.Worker != nil {
+			a.Worker.SetPlan(plans[a.ID])
+		}
+	}
+}
+
+// standingOf is what a watch has an agent make again and again.
+func (x *Watches) standingOf(w *Watch, k *kind.Kind, agent ident.ID) (protocol.Standing, error) {
+	t := protocol.Standing{Every: w.Spec.Every, Order: protocol.RunOrder{Kind: k.Name, Version: k.Version, Targets: w.Spec.To, Watch: w.ID}}
+	var err error
+	if t.Order.Spec, err = k.Encode(w.Spec.How); err != nil {
+		return t, err
+	}
+	if !k.Paths {
+		for _, l := range k.Lanes(w.Spec.How).Split(w.Spec.To) {
+			t.Order.Lanes = append(t.Order.Lanes, protocol.RunLane{Lane: l})
+		}
+		return t, nil
+	}
+	for _, id := range w.Paths {
+		if p := x.Paths.ByID(id); p != nil && p.AgentID == agent {
+			t.Order.Lanes = append(t.Order.Lanes, protocol.RunLane{Path: id, Lane: kind.Lane{Target: p.Target, Family: p.Family, Via: p.Via}})
+		}
+	}
+	return t, nil
+}
+
+// taskOf is a path that a watch has measured without a pause.
+func taskOf(w *Watch, p *paths.Path) protocol.Task {
+	e := w.Spec.How.(interface{ Endless() kind.Endless }).Endless()
+	t := protocol.Task{Watch: w.ID, Path: p.ID, Target: p.Target, Family: p.Family, Via: viaOf(p.Path), Interval: e.Interval, Wait: e.Wait, Payload: e.Payload, DSCP: e.Out.DSCP, Phase: p.ID.Phase(e.Interval),
+		Poisson: e.Poisson, Out: protocol.Out{TTL: e.Out.TTL, Source: e.Out.Source, Interface: e.Out.Interface, DontFragment: e.Out.DontFragment, StampKey: e.StampKey}}
+	if e.Poisson { // each path in its own rhythm
+		t.Seed = e.Seed + uint64(p.ID.Phase(1<<40))
+	}
+	return t
+}
+
+// viaOf reads by what a path is asked.
+func viaOf(p store.Path) reading.Via {
+	v, err := reading.ParseVia(p.Via)
+	if err != nil { // of a later version of the program
+		return reading.Via{}
+	}
+	return v
+}

@@ -1,0 +1,251 @@
+// Package watches knows what is measured again and again: it keeps watches, gives agents their
+// plans, and begins what needs two ends at once.
+//
+//	w, err := x.Save(ctx, ident.ID{}, "Holm", watches.Spec{From: []string{"quay"}, To: []string{"gate.holm.example"}}, false)
+package watches
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"time"
+
+	"woodlark.example/internal/kind"
+)
+
+// Spec is what a watch measures: from which agents, to which targets, how often, and how.
+type Spec struct {
+	Kind     string // the first of the list of kinds when empty
+	From     []string
+	To       []string
+	Every    time.Duration // between runs; continuous when 0
+	Tags     []string
+	DayBytes int64     // that its load runs may send a day; 5 GiB when 0
+	How      kind.Spec // as usual for the kind when nil
+}
+
+// The limits of a Spec.
+const (
+	mostPaths      = 20000
+	mostNameLength = 100
+)
+
+// storedSpec is a spec as it is kept.
+type storedSpec struct {
+	Kind     string          `json:"kind"`
+	Version  int             `json:"version"`
+	From     []string        `json:"from"`
+	To       []string        `json:"to"`
+	Every    time.Duration   `json:"every"` // nanoseconds
+	Tags     []string        `json:"tags,omitempty"`
+	DayBytes int64           `json:"day_bytes,omitempty"`
+	How      json.RawMessage `json:"how,omitempty"`
+}
+
+// MarshalJSON writes it as it is kept.
+func (s Spec) MarshalJSON() ([]byte, error) {
+	k, err := kind.Find(kind.Or(s.Kind))
+	if err != nil {
+		return nil, err
+	}
+	s = s.WithDefaults()
+	how, err := k.Encode(s.How)
+	if err != nil {
+		return nil, err
+	}
+	return json.Marshal(storedSpec{k.Name, k.Version, s.From, s.To, s.Every, s.Tags, s.DayBytes, how})
+}
+
+// UnmarshalJSON reads what MarshalJSON wrote, and what earlier releases did.
+func (s *Spec) UnmarshalJSON(b []byte) error {
+	var x storedSpec
+	if err := json.Unmarshal(b, &x); err != nil {
+		return err
+	}
+	k, err := kind.Find(kind.Or(x.Kind))
+	if err != nil {
+		return err
+	}
+	if x.Version > k.Version {
+		return fmt.Errorf("%w version %d of %s: this release knows %d", kind.ErrUnknown, x.Version, k.Name, k.Version)
+	}
+	how := map[string]json.RawMessage{}
+	if x.Version == 0 {
+		how, err = earlier(k, b)
+	} else if x.How != nil {
+		err = json.Unmarshal(x.How, &how)
+	}
+	if err != nil {
+		return err
+	}
+	*s = Spec{Kind: k.Name, From: x.From, To: x.To, Every: x.Every, Tags: x.Tags, DayBytes: x.DayBytes}
+	s.How, err = k.Take(kind.Standing, how)
+	return err
+}
+
+// earlier reads how a watch measures from what releases without versions kept: one object of
+// all kinds, spans as nanoseconds, and what is of two ends in an object of its own.
+func earlier(k *kind.Kind, b []byte) (map[string]json.RawMessage, error) {
+	var old map[string]json.RawMessage
+	if err := json.Unmarshal(b, &old); err != nil {
+		return nil, err
+	}
+	if two := old["two"]; two != nil {
+		var more map[string]json.RawMessage
+		if err := json.Unmarshal(two, &more); err != nil {
+			return nil, err
+		}
+		old = more
+	} else if k.TwoEnds {
+		old = nil
+	}
+	return FromEarlier(k, old, false)
+}
+
+// FromEarlier turns what earlier releases said of how to measure into the words of a spec. What
+// the kind does not have is left out, or when strict left as it is, to be refused by name.
+func FromEarlier(k *kind.Kind, old map[string]json.RawMessage, strict bool) (map[string]json.RawMessage, error) {
+	old = maps.Clone(old)
+	for was, is := range map[string]string{"payload": "payload_bytes", "rate": "packets_per_second", "path_mtu": "find_path_mtu"} {
+		if v := old[was]; v != nil {
+			old[is] = v
+			delete(old, was)
+		}
+	}
+	if v := old["no_explain"]; v != nil {
+		delete(old, "no_explain")
+		old["explain"] = json.RawMessage(map[bool]string{true: "false", false: "true"}[string(v) == "true"])
+	}
+	out := map[string]json.RawMessage{}
+	for _, f := range kind.FieldsOf(k.New(kind.Standing)) {
+		v := old[f.Name]
+		if v == nil || string(v) == "null" || string(v) == `""` || string(v) == "0" && f.Type() != "bool" {
+			continue // as is usual
+		}
+		if f.Type() == "span" {
+			var ns int64
+			if json.Unmarshal(v, &ns) == nil {
+				v, _ = json.Marshal(time.Duration(ns).String())
+			}
+		}
+		if f.Instead != "" {
+			delete(out, f.Instead)
+		}
+		out[f.Name] = v
+	}
+	if strict {
+		names := map[string]bool{}
+		for _, f := range kind.FieldsOf(k.New(kind.Standing)) {
+			names[f.Name] = true
+		}
+		for key, v := range old {
+			if !names[key] {
+				out[key] = v
+			}
+		}
+	}
+	return out, nil
+}
+
+// kindOf is the kind of a spec that was checked.
+func (s Spec) kindOf() *kind.Kind {
+	k, err := kind.Find(kind.Or(s.Kind))
+	if err != nil {
+		panic(err) // no spec of an unknown kind is taken
+	}
+	return k
+}
+
+// WithDefaults fills in what was left out.
+func (s Spec) WithDefaults() Spec {
+	s.Kind = kind.Or(s.Kind)
+	if k, err := kind.Find(s.Kind); err == nil && s.How == nil {
+		s.How = k.New(kind.Standing)
+	}
+	return s
+}
+
+// Check says what is wrong with a spec; the error wraps kind.ErrInvalid.
+func (s Spec) Check() error {
+	var errs []error
+	wrong := func(format string, args ...any) { errs = append(errs, fmt.Errorf(format, args...)) }
+	k, err := kind.Find(s.Kind)
+	if err != nil {
+		return err
+	}
+	if len(s.From) == 0 {
+		wrong("from: name at least one agent")
+	}
+	if len(s.To) == 0 && (k.NoTarget == nil || !k.NoTarget(s.How)) {
+		wrong("to: name at least one target")
+	}
+	if len(s.From)*len(s.To) > mostPaths {
+		wrong("%d agents to %d targets are more than %d paths; make several watches", len(s.From), len(s.To), mostPaths)
+	}
+	if s.DayBytes < 0 {
+		wrong("%d bytes a day are below zero", s.DayBytes)
+	}
+	switch {
+	case s.Every == 0 && !k.Continuous:
+		wrong("a %s is not continuous: say how often with repeat, %v or more", k.Name, k.Least)
+	case s.Every != 0 && s.Every < k.Least && k.Continuous:
+		wrong("repeat %v is less than %v; leave it out for a continuous watch", s.Every, k.Least)
+	case s.Every != 0 && s.Every < k.Least:
+		wrong("repeat %v is less than %v, and a %s is not continuous", s.Every, k.Least, k.Name)
+	}
+	if len(errs) == 0 {
+		errs = s.checkHow(k)
+	}
+	if len(errs) > 0 {
+		return fmt.Errorf("%w: %w", kind.ErrInvalid, errors.Join(errs...))
+	}
+	return nil
+}
+
+// checkHow says what is wrong with how it measures.
+func (s Spec) checkHow(k *kind.Kind) (errs []error) {
+	add := func(err error) {
+		if err != nil {
+			errs = append(errs, err)
+		}
+	}
+	add(s.How.Check())
+	if k.One { // each target is a measurement of its own
+		for _, t := range s.To {
+			add(k.CheckTargets(s.How, []string{t}))
+		}
+	} else if len(s.To) > 0 {
+		add(k.CheckTargets(s.How, s.To))
+	}
+	if k.Agent != nil {
+		add(k.Agent(s.How, s.To))
+	}
+	if k.Watch != nil {
+		add(k.Watch(s.How, s.To, s.Every))
+	}
+	for _, f := range kind.FieldsOf(s.How) {
+		if f.OfHand && !f.IsZero() {
+			add(&kind.Wrong{Field: f.Name, Says: "is of a measurement that somebody waits for, not of a watch"})
+		}
+	}
+	return errs
+}
+
+// Values are how it measures, by the names of fields.
+func (s Spec) Values() map[string]json.RawMessage {
+	list, err := s.kindOf().Give(s.How)
+	if err != nil {
+		return nil
+	}
+	return maps.Clone(list)
+}
+
+// Patience is how long after its last reading a path of the watch is still
+// measured.
+func (s Spec) Patience() time.Duration {
+	if s.Every == 0 {
+		return 3 * time.Minute
+	}
+	return 2*s.Every + time.Minute
+}
