@@ -10,6 +10,7 @@ import (
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 )
 
 var agentsCommand = command{
@@ -51,7 +52,7 @@ func runAgents(c *call) error {
 			return err
 		}
 		if c.format == "json" {
-			return report.JSON(c.out, i)
+			return document.JSON(c.out, i)
 		}
 		fmt.Fprintf(c.out, "Run on the other machine, once, until %s:\n\n  woodlark agent -join %s -invite %s -listen ADDRESS:%d\n\n", i.EndsAt.In(zone()).Format("2006-01-02 15:04 MST"), service.Base(), i.Code, kind.UsualPort)
 		return nil
@@ -66,17 +67,11 @@ func runAgents(c *call) error {
 }
 
 func (c *call) writeAgents(list []apitype.Agent) error {
-	switch c.format {
-	case "json":
-		return report.JSON(c.out, list)
-	case "csv":
-		return report.AgentsCSV(c.out, list)
-	}
 	rows := [][]string{}
 	for _, a := range list {
 		rows = append(rows, agentRow(a))
 	}
-	return report.Table(c.out, c.ink, []report.Column{{Name: "agent"}, {Name: "site"}, {Name: "where"}, {Name: "state"}, {Name: "version"}, {Name: "clock"}, {Name: "far end"}, {Name: "waiting"}, {Name: "may"}}, rows)
+	return c.write(list, document.Of(document.Table{Columns: []document.Column{{Name: "agent"}, {Name: "site"}, {Name: "where"}, {Name: "state"}, {Name: "version"}, {Name: "clock"}, {Name: "far end"}, {Name: "waiting"}, {Name: "may"}}, Rows: rows}, report.AgentRecords(list)))
 }
 
 func agentRow(a apitype.Agent) []string {

@@ -8,12 +8,12 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"time"
 
 	"woodlark.example/core/figure"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/client"
 	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 )
 
 var baselineCommand = command{
@@ -148,10 +148,10 @@ func (c *call) acceptLevel(api *client.Client, p apitype.Path, o baselineOptions
 		return err
 	}
 	if c.format == "json" {
-		return report.JSON(c.out, after)
+		return document.JSON(c.out, after)
 	}
 	fmt.Fprintf(c.out, "Accepted: what %s has come to is normal from now on.\n", p.From+" → "+p.To)
-	fmt.Fprintf(c.out, "%s  %s\n", c.ink.State(after.State), after.Findings[0].Sentence)
+	fmt.Fprintf(c.out, "%s  %s\n", c.ink.Paint(report.State(after.State)), after.Findings[0].Sentence)
 	return nil
 }
 
@@ -159,12 +159,6 @@ func (c *call) keptBaselines(api *client.Client, p apitype.Path) error {
 	var list []apitype.StoredBaseline
 	if err := api.Get(c.ctx, "/paths/"+p.ID+"/baselines", nil, &list); err != nil {
 		return err
-	}
-	switch c.format {
-	case "json":
-		return report.JSON(c.out, list)
-	case "csv":
-		return report.BaselinesCSV(c.out, p, list)
 	}
 	var rows [][]string
 	for _, b := range list {
@@ -177,11 +171,8 @@ func (c *call) keptBaselines(api *client.Client, p apitype.Path) error {
 		}
 		rows = append(rows, []string{b.ID, report.When(b.TakenAt, zone()), kind, fmt.Sprint(b.Readings), used})
 	}
-	if len(rows) == 0 {
-		fmt.Fprintln(c.out, "No baseline is kept of this path yet.")
-		return nil
-	}
-	return report.Table(c.out, c.ink, []report.Column{{Name: "id"}, {Name: "taken"}, {Name: "kind"}, {Name: "readings", Right: true}, {Name: ""}}, rows)
+	doc := document.Of(document.Table{Columns: []document.Column{{Name: "id"}, {Name: "taken"}, {Name: "kind"}, {Name: "readings", Right: true}, {Name: ""}}, Rows: rows}, report.BaselineRecords(p, list))
+	return c.write(list, doc.OrSay(len(rows), "No baseline is kept of this path yet."))
 }
 
 func (c *call) compareBaselines(api *client.Client, p apitype.Path, o baselineOptions) error {
@@ -204,17 +195,7 @@ func (c *call) compareBaselines(api *client.Client, p apitype.Path, o baselineOp
 	if err := api.Get(c.ctx, "/paths/"+p.ID+"/baseline/differences", query, &list); err != nil {
 		return err
 	}
-	switch c.format {
-	case "json":
-		return report.JSON(c.out, list)
-	case "csv":
-		rows := [][]string{{"measure", "unit", "a", "b", "weekday", "hour", "worst_a", "worst_b", "differs"}}
-		for _, d := range list {
-			rows = append(rows, []string{d.Measure, d.Unit, fmt.Sprint(d.A.Median), fmt.Sprint(d.B.Median), d.Weekday, fmt.Sprint(d.Hour), fmt.Sprint(d.WorstA.Median), fmt.Sprint(d.WorstB.Median), fmt.Sprint(d.Differs)})
-		}
-		return report.CSV(c.out, rows)
-	}
-	return report.Differences(c.out, c.ink, list)
+	return c.write(list, report.Differences(p, list))
 }
 
 func (c *call) exportBaseline(api *client.Client, at string, o baselineOptions) error {
@@ -229,7 +210,7 @@ func (c *call) exportBaseline(api *client.Client, at string, o baselineOptions) 
 	if err := api.Get(c.ctx, at+"/file", query, &f); err != nil {
 		return err
 	}
-	return report.JSON(c.out, f)
+	return document.JSON(c.out, f)
 }
 
 func band(b *apitype.Band) string {
@@ -240,9 +221,6 @@ func band(b *apitype.Band) string {
 }
 
 func (c *call) writeBaselines(all []apitype.Baseline) error {
-	if c.format == "json" {
-		return report.JSON(c.out, all)
-	}
 	var rows [][]string
 	for _, b := range all {
 		kind := "rolling"
@@ -254,14 +232,8 @@ func (c *call) writeBaselines(all []apitype.Baseline) error {
 		}
 		rows = append(rows, []string{b.From + " → " + b.To, fmt.Sprintf("IPv%d", b.Family), band(b.RTTMs), band(b.JitterMs), report.Percent(b.Loss), fmt.Sprint(b.Readings), kind, report.When(b.TakenAt, zone())})
 	}
-	if c.format == "csv" {
-		return report.CSV(c.out, append([][]string{{"path", "family", "rtt", "jitter", "loss", "readings", "kind", "taken"}}, rows...))
-	}
-	if len(rows) == 0 {
-		fmt.Fprintln(c.out, "No baselines yet. A path has one after 30 readings.")
-		return nil
-	}
-	return report.Table(c.out, c.ink, []report.Column{{Name: "path"}, {Name: ""}, {Name: "RTT (nine of ten)", Right: true}, {Name: "jitter (nine of ten)", Right: true}, {Name: "loss", Right: true}, {Name: "readings", Right: true}, {Name: "kind"}, {Name: "taken"}}, rows)
+	doc := document.Of(document.Table{Columns: []document.Column{{Name: "path"}, {Name: ""}, {Name: "RTT (nine of ten)", Right: true}, {Name: "jitter (nine of ten)", Right: true}, {Name: "loss", Right: true}, {Name: "readings", Right: true}, {Name: "kind"}, {Name: "taken"}}, Rows: rows}, report.NormalRecords(all))
+	return c.write(all, doc.OrSay(len(rows), "No baselines yet. A path has one after 30 readings."))
 }
 
 // writeBaseline writes one baseline, or of it the measures that were asked for.
@@ -278,17 +250,5 @@ func (c *call) writeBaseline(b apitype.Baseline, measures string) error {
 		}
 		b.Measures = some
 	}
-	switch c.format {
-	case "json":
-		return report.JSON(c.out, b)
-	case "csv":
-		rows := [][]string{{"measure", "unit", "weekday", "hour", "low", "median", "high"}}
-		for _, m := range b.Measures {
-			for i, h := range m.Week {
-				rows = append(rows, []string{m.Measure, m.Unit, time.Weekday(i / 24).String(), fmt.Sprint(i % 24), fmt.Sprint(h.Low), fmt.Sprint(h.Median), fmt.Sprint(h.High)})
-			}
-		}
-		return report.CSV(c.out, rows)
-	}
-	return report.Baseline(c.out, c.ink, b, zone())
+	return c.write(b, report.Baseline(b, zone()))
 }

@@ -23,7 +23,7 @@ import (
 
 	"woodlark.example/internal/client"
 	"woodlark.example/internal/network"
-	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 	"woodlark.example/internal/settings"
 )
 
@@ -64,7 +64,7 @@ type call struct {
 	out     io.Writer
 	err     io.Writer
 	flags   *flag.FlagSet
-	ink     report.Ink
+	ink     document.Ink
 	format  string
 	formed  bool     // the command takes -format
 	formats []string // that it takes beside text, json and csv
@@ -163,7 +163,7 @@ func run(args []string, in io.Reader, out, errs io.Writer) int {
 }
 
 func newCall(cmd command, ctx context.Context, args []string, in io.Reader, out, errs io.Writer) *call {
-	c := &call{command: cmd, ctx: ctx, args: args, in: in, out: out, err: errs, ink: report.NewInk(isTerminal(out) && os.Getenv("NO_COLOR") == "")}
+	c := &call{command: cmd, ctx: ctx, args: args, in: in, out: out, err: errs, ink: document.NewInk(isTerminal(out) && os.Getenv("NO_COLOR") == "")}
 	c.flags = flag.NewFlagSet(cmd.name, flag.ContinueOnError)
 	c.flags.SetOutput(io.Discard)
 	return c

@@ -54,14 +54,7 @@ func runDegraded(c *call) error {
 	if err := api.Get(c.ctx, "/reports/degraded", query, &d); err != nil {
 		return err
 	}
-	switch c.format {
-	case "json":
-		err = report.JSON(c.out, d)
-	case "csv":
-		err = report.DegradedCSV(c.out, d)
-	default:
-		err = report.Degraded(c.out, c.ink, d, zone())
-	}
+	err = c.write(d, report.Degraded(d, zone()))
 	if err == nil && len(d.Now) > 0 {
 		return exit{status: exitNotGood}
 	}

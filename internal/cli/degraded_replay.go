@@ -96,11 +96,7 @@ func (o *replayOptions) run(c *call) error {
 	if len(out.Unknown) > 0 {
 		fmt.Fprintf(c.err, "not judged, because these keys are not known or say too little: %s\n", strings.Join(out.Unknown, ", "))
 	}
-	if c.format == "json" {
-		err = report.JSON(c.out, out)
-	} else {
-		err = report.Replay(c.out, c.ink, out, options.Zone)
-	}
+	err = c.write(out, report.Replay(out, options.Zone))
 	if err == nil && len(out.Episodes) > 0 {
 		return exit{status: exitNotGood}
 	}

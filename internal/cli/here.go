@@ -13,7 +13,7 @@ import (
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/network/kernel"
 	"woodlark.example/internal/network/world/link"
-	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 )
 
 var hereCommand = command{
@@ -82,7 +82,7 @@ func runHere(c *call) error {
 		}
 	}
 	if c.format == "json" {
-		err = report.JSON(c.out, r)
+		err = document.JSON(c.out, r)
 	} else {
 		err = c.writeHere(r)
 	}
@@ -106,7 +106,7 @@ func (c *call) hereThere(agent string) error {
 		return err
 	}
 	if c.format == "json" {
-		return report.JSON(c.out, r)
+		return document.JSON(c.out, r)
 	}
 	return c.writeHere(r)
 }
@@ -140,19 +140,19 @@ func (c *call) writeHere(r hereResult) error {
 	put := func(name, format string, args ...any) {
 		fmt.Fprintf(c.out, "%-13s %s\n", name, fmt.Sprintf(format, args...))
 	}
-	put("Host", "%s", c.ink.Strong(r.Host))
+	put("Host", "%s", c.strong(r.Host))
 	for _, w := range r.Ways {
 		through := "on the link itself"
 		if w.Gateway != "" {
 			through = "through " + w.Gateway
 		}
-		put("Way", "to %s from %s by %s, %s, MTU %d", c.ink.Strong(w.Target), w.Source, w.Interface, through, w.MTU)
+		put("Way", "to %s from %s by %s, %s, MTU %d", c.strong(w.Target), w.Source, w.Interface, through, w.MTU)
 	}
 	for _, l := range r.Listeners {
 		put("Listens", "%s port %d at %s", strings.ToUpper(l.Protocol), l.Port, orAll(l.Address))
 	}
 	for _, i := range r.Interfaces {
-		put("Interface", "%s  %s", c.ink.Strong(i.Name), interfaceText(i))
+		put("Interface", "%s  %s", c.strong(i.Name), interfaceText(i))
 		for _, a := range i.Addresses {
 			put("", "%s", a)
 		}

@@ -7,7 +7,7 @@ import (
 
 	"woodlark.example/internal/network/world"
 	"woodlark.example/internal/network/world/draw"
-	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 )
 
 var labCheckCommand = command{
@@ -74,25 +74,17 @@ func painter(file string) (func(*world.Model) []byte, error) {
 
 func (c *call) writeCheck(m *world.Model, warnings []world.Warning) error {
 	hosts := len(m.Hosts())
-	switch c.format {
-	case "json":
-		if warnings == nil {
-			warnings = []world.Warning{}
-		}
-		return report.JSON(c.out, map[string]any{"world": m.Name, "hosts": hosts, "nodes": len(m.Nodes()), "links": len(m.Directions()) / 2, "warnings": warnings})
-	case "csv":
-		rows := [][]string{{"line", "warning"}}
-		for _, w := range warnings {
-			rows = append(rows, []string{fmt.Sprint(w.Line), w.Text})
-		}
-		return report.CSV(c.out, rows)
-	}
-	fmt.Fprintf(c.out, "%s: %d hosts, %d other nodes, %d links.\n", c.ink.Strong(m.Name), hosts, len(m.Nodes())-hosts, len(m.Directions())/2)
+	var rows [][]string
+	var doc document.Document
+	doc.Say("%s: %d hosts, %d other nodes, %d links.", document.Strong(m.Name), hosts, len(m.Nodes())-hosts, len(m.Directions())/2)
 	for _, w := range warnings {
-		fmt.Fprintf(c.out, "  › %s\n", w)
+		rows = append(rows, []string{fmt.Sprint(w.Line), w.Text})
+		doc.Add(document.Finding{Sign: "›", Text: w.String()})
 	}
 	if len(warnings) == 0 {
-		fmt.Fprintln(c.out, "Nothing is wrong or odd.")
+		warnings = []world.Warning{}
+		doc.Say("Nothing is wrong or odd.")
 	}
-	return nil
+	doc.Records = document.RecordsOf([]string{"line", "warning"}, rows)
+	return c.write(map[string]any{"world": m.Name, "hosts": hosts, "nodes": len(m.Nodes()), "links": len(m.Directions()) / 2, "warnings": warnings}, doc)
 }

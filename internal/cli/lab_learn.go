@@ -11,7 +11,7 @@ import (
 	"woodlark.example/demo/faults"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/network/world"
-	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 )
 
 var labLearnCommand = command{
@@ -81,24 +81,17 @@ func (c *call) listExercises() error {
 		items = append(items, listed{x.Name, x.Complaint, x.From, x.To})
 		rows = append(rows, []string{x.Name, x.Complaint})
 	}
-	switch c.format {
-	case "json":
-		return report.JSON(c.out, items)
-	case "csv":
-		return report.CSV(c.out, append([][]string{{"name", "complaint"}}, rows...))
-	}
-	if err := report.Table(c.out, c.ink, []report.Column{{Name: "Name"}, {Name: "What they say"}}, rows); err != nil {
-		return err
-	}
-	fmt.Fprintf(c.out, "\n%d networks; with some nothing is wrong.\n", len(all))
-	return nil
+	doc := document.Of(document.Table{Columns: []document.Column{{Name: "Name"}, {Name: "What they say"}}, Rows: rows}, document.RecordsOf([]string{"name", "complaint"}, rows))
+	doc.Gap()
+	doc.Say("%d networks; with some nothing is wrong.", len(all))
+	return c.write(items, doc)
 }
 
 func (c *call) tellExercise(x faults.Exercise) error {
 	if c.format == "json" {
-		return report.JSON(c.out, listed{x.Name, x.Complaint, x.From, x.To})
+		return document.JSON(c.out, listed{x.Name, x.Complaint, x.From, x.To})
 	}
-	fmt.Fprintf(c.out, "%s\n\n  “%s”\n\n", c.ink.Strong(x.Name), x.Complaint)
+	fmt.Fprintf(c.out, "%s\n\n  “%s”\n\n", c.strong(x.Name), x.Complaint)
 	fmt.Fprintf(c.out, "Find out from %s what is wrong on the way to\n%s, if anything is.\n\n", x.From, x.To)
 	for _, line := range []string{
 		"woodlark lab learn -run " + x.Name,
@@ -150,7 +143,7 @@ func (c *call) exerciseUp(x faults.Exercise) error {
 	if _, err := startCarrier(file, name, nil); err != nil {
 		return err
 	}
-	fmt.Fprintf(c.out, "Lab %s is up.\n  woodlark lab run -at %s -- PROGRAM …\n  woodlark lab down -name %s\n", c.ink.Strong(name), x.From, name)
+	fmt.Fprintf(c.out, "Lab %s is up.\n  woodlark lab run -at %s -- PROGRAM …\n  woodlark lab down -name %s\n", c.strong(name), x.From, name)
 	return nil
 }
 
@@ -182,21 +175,21 @@ func (c *call) tellTruth(x faults.Exercise) error {
 		t.MustNot = append(t.MustNot, toldMeans{code, faults.Meaning(code)})
 	}
 	if c.format == "json" {
-		return report.JSON(c.out, t)
+		return document.JSON(c.out, t)
 	}
-	fmt.Fprintf(c.out, "%s\n\n  “%s”\n\n%s\n", c.ink.Strong(x.Name), x.Complaint, wrapped(x.Truth, 78))
+	fmt.Fprintf(c.out, "%s\n\n  “%s”\n\n%s\n", c.strong(x.Name), x.Complaint, wrapped(x.Truth, 78))
 	if len(t.Must) > 0 {
 		fmt.Fprintln(c.out, "\nTo be concluded")
 	}
 	for _, e := range t.Must {
-		fmt.Fprintf(c.out, "  %s: %s\n", c.ink.Strong(e.Code), e.Meaning)
+		fmt.Fprintf(c.out, "  %s: %s\n", c.strong(e.Code), e.Meaning)
 		if e.Names != "" {
 			fmt.Fprintf(c.out, "      %s\n", e.Names)
 		}
 	}
 	fmt.Fprintln(c.out, "\nNot to be concluded")
 	for _, e := range t.MustNot {
-		fmt.Fprintf(c.out, "  %s: %s\n", e.Code, c.ink.Faint(e.Meaning))
+		fmt.Fprintf(c.out, "  %s: %s\n", e.Code, c.ink.Paint(document.Faint(e.Meaning)))
 	}
 	return nil
 }

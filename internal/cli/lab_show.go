@@ -8,6 +8,7 @@ import (
 	"woodlark.example/internal/lab"
 	"woodlark.example/internal/network/world/link"
 	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 )
 
 var labShowCommand = command{
@@ -82,16 +83,11 @@ func (c *call) writeShowing(r lab.Record, last, now lab.Showing) error {
 			links[i].PacketsPS = float64(l.Packets-last.Links[i].Packets) / seconds
 		}
 	}
-	if c.format == "json" {
-		return report.JSON(c.out, map[string]any{"lab": r.Name, "at": now.At, "links": links, "overflow": now.Overflow})
-	}
-	if c.format == "csv" {
-		raw := [][]string{{"lab", "at", "from", "to", "linked", "packet_count", "arrived_bps", "lost_count", "queue_full_count", "policed_count", "too_big_count", "down_count", "queue_ms", "overflow_count"}}
-		for _, l := range links {
-			raw = append(raw, []string{r.Name, now.At.UTC().Format(time.RFC3339Nano), l.From, l.To, strconv.FormatBool(l.Linked), fmt.Sprint(l.Packets), report.Cell(&l.ArrivedBPS), fmt.Sprint(l.Lost), fmt.Sprint(l.Full),
-				fmt.Sprint(l.Policed), fmt.Sprint(l.TooBig), fmt.Sprint(l.Down), report.Cell(&l.Backlog), fmt.Sprint(now.Overflow)})
-		}
-		return report.CSV(c.out, raw)
+	var raw [][]string
+	columns := []string{"lab", "at", "from", "to", "linked", "packet_count", "arrived_bps", "lost_count", "queue_full_count", "policed_count", "too_big_count", "down_count", "queue_ms", "overflow_count"}
+	for _, l := range links {
+		raw = append(raw, []string{r.Name, now.At.UTC().Format(time.RFC3339Nano), l.From, l.To, strconv.FormatBool(l.Linked), fmt.Sprint(l.Packets), report.Cell(&l.ArrivedBPS), fmt.Sprint(l.Lost), fmt.Sprint(l.Full),
+			fmt.Sprint(l.Policed), fmt.Sprint(l.TooBig), fmt.Sprint(l.Down), report.Cell(&l.Backlog), fmt.Sprint(now.Overflow)})
 	}
 	rows := make([][]string, len(links))
 	for i, l := range links {
@@ -100,12 +96,16 @@ func (c *call) writeShowing(r lab.Record, last, now lab.Showing) error {
 			rows[i][0] += " (cut)"
 		}
 	}
-	fmt.Fprintf(c.out, "Lab %s, up since %s\n\n", c.ink.Strong(r.Name), report.When(r.StartedAt, zone()))
+	doc := document.Document{Records: document.RecordsOf(columns, raw)}
+	doc.Say("Lab %s, up since %s", document.Strong(r.Name), report.When(r.StartedAt, zone()))
+	doc.Gap()
 	if now.Overflow > 0 {
-		fmt.Fprintf(c.out, "The lab itself dropped %d packets, because more were under way than it holds: what was measured meanwhile does not count.\n\n", now.Overflow)
+		doc.Say("The lab itself dropped %d packets, because more were under way than it holds: what was measured meanwhile does not count.", now.Overflow)
+		doc.Gap()
 	}
-	return report.Table(c.out, c.ink, []report.Column{{Name: "Direction"}, {Name: "Packets", Right: true}, {Name: "Now", Right: true},
-		{Name: "Lost", Right: true}, {Name: "Dropped", Right: true}, {Name: "Refused", Right: true}, {Name: "Queue ms", Right: true}}, rows)
+	doc.Add(document.Table{Columns: []document.Column{{Name: "Direction"}, {Name: "Packets", Right: true}, {Name: "Now", Right: true},
+		{Name: "Lost", Right: true}, {Name: "Dropped", Right: true}, {Name: "Refused", Right: true}, {Name: "Queue ms", Right: true}}, Rows: rows})
+	return c.write(map[string]any{"lab": r.Name, "at": now.At, "links": links, "overflow": now.Overflow}, doc)
 }
 
 func count(n uint64) string {
@@ -155,7 +155,7 @@ func runLabDown(c *call) error {
 		if err != nil {
 			return err
 		}
-		text := "Lab " + c.ink.Strong(r.Name) + " is down"
+		text := "Lab " + c.strong(r.Name) + " is down"
 		if programs > 0 {
 			text += fmt.Sprintf("; %d programs at its hosts were ended", programs)
 		}

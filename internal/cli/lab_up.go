@@ -54,7 +54,7 @@ func runLabUp(c *call) error {
 	if _, err := startCarrier(full, name, nil); err != nil {
 		return err
 	}
-	fmt.Fprintf(c.out, "Lab %s is up: %d hosts of %s.\n", c.ink.Strong(name), len(m.Hosts()), m.Name)
+	fmt.Fprintf(c.out, "Lab %s is up: %d hosts of %s.\n", c.strong(name), len(m.Hosts()), m.Name)
 	first := m.Hosts()[0]
 	fmt.Fprintf(c.out, "  woodlark lab run -at %s -- PROGRAM …\n  woodlark lab show\n  woodlark lab down\n", first.Name)
 	for _, w := range labWarnings(m) {

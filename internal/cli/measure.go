@@ -255,7 +255,7 @@ func (m *measuring) finish(list []result) error {
 		}
 	}
 	if len(found) > 0 {
-		if err := m.kind.Print(kind.Page{To: m.out, Format: m.format, Colours: m.ink.Colours(), Zone: zone()}, found); err != nil {
+		if err := m.kind.Print(kind.Page{To: m.out, Format: m.format, Ink: m.ink, Zone: zone()}, found); err != nil {
 			return err
 		}
 	}

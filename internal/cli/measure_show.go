@@ -21,6 +21,7 @@ import (
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 )
 
 const (
@@ -172,12 +173,12 @@ func (m *measuring) drawRoutes(lanes []kind.Lane) showing {
 	text := func() string {
 		mu.Lock()
 		defer mu.Unlock()
-		var b strings.Builder
+		var doc document.Document
 		for i, l := range lanes {
-			fmt.Fprintf(&b, "%s  %s\n", m.ink.Strong(l.Target), addressOf(l.Address))
-			_ = report.TraceLanes(&b, m.ink, finding.Traced{Route: gathers[i].Route()}.Report())
+			doc.Say("%s  %s", document.Strong(l.Target), addressOf(l.Address))
+			doc.Add(report.Lanes(finding.Traced{Route: gathers[i].Route()}.Report()))
 		}
-		return b.String()
+		return document.String(m.ink, doc)
 	}
 	var wg sync.WaitGroup
 	screen := &screen{c: m.call, began: time.Now()}
@@ -195,7 +196,7 @@ func (m *measuring) drawRoutes(lanes []kind.Lane) showing {
 					return
 				}
 			case <-tick.C:
-				screen.show(text() + m.ink.Faint(fmt.Sprintf("%s   Ctrl-C: end, keep what there is", time.Since(screen.began).Round(time.Second))) + "\n")
+				screen.show(text() + m.faint(fmt.Sprintf("%s   Ctrl-C: end, keep what there is", time.Since(screen.began).Round(time.Second))) + "\n")
 			}
 		}
 	})
@@ -311,8 +312,8 @@ func (s *screen) clear() {
 
 func (s *screen) draw(rows []report.LiveRow) {
 	elapsed := time.Since(s.began)
-	text := report.Live(s.c.ink, s.width(), rows)
-	text += s.c.ink.Faint(fmt.Sprintf("%s of %s   s: summary so far   Ctrl-C: end, keep what there is", elapsed.Round(time.Second), s.total)) + "\n"
+	text := document.String(s.c.ink, report.Live(s.width(), rows))
+	text += s.c.faint(fmt.Sprintf("%s of %s   s: summary so far   Ctrl-C: end, keep what there is", elapsed.Round(time.Second), s.total)) + "\n"
 	s.show(text)
 }
 
@@ -326,7 +327,6 @@ func (s *screen) show(text string) {
 // summary prints the results so far above the drawing.
 func (s *screen) summary(from string, lanes []kind.Lane, rows []report.LiveRow) {
 	s.clear()
-	var b strings.Builder
 	now := make([]report.PingResult, len(lanes))
 	for i, l := range lanes {
 		known := rows[i].Known()
@@ -337,7 +337,9 @@ func (s *screen) summary(from string, lanes []kind.Lane, rows []report.LiveRow) 
 		r := reading.Of(s.began, time.Since(s.began), 0, interval, known)
 		now[i] = report.PingResult{Target: l.Target, Address: addressOf(l.Address), Via: l.Via, From: from, Figures: r.Figures(), Outcome: string(kind.Running)}
 	}
-	fmt.Fprintf(&b, "%s\n", s.c.ink.Faint("so far, after "+time.Since(s.began).Round(time.Second).String()+":"))
-	_ = report.Ping(&b, s.c.ink, now)
-	fmt.Fprint(s.c.out, strings.ReplaceAll(b.String()+"\n", "\n", "\r\n"))
+	var doc document.Document
+	doc.Say("%s", document.Faint("so far, after "+time.Since(s.began).Round(time.Second).String()+":"))
+	doc.Append(report.Ping(now))
+	doc.Gap()
+	fmt.Fprint(s.c.out, strings.ReplaceAll(document.String(s.c.ink, doc), "\n", "\r\n"))
 }

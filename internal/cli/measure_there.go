@@ -17,7 +17,7 @@ import (
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/client"
 	"woodlark.example/internal/kind"
-	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 	"woodlark.example/wire"
 )
 
@@ -71,7 +71,7 @@ func (m *measuring) bringPackets() error {
 // leftRunning says what goes on at the agent.
 func (c *call) leftRunning(runs []apitype.Run) error {
 	if c.format == "json" {
-		return report.JSON(c.out, runs)
+		return document.JSON(c.out, runs)
 	}
 	for _, r := range runs {
 		by := ""

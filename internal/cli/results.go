@@ -14,6 +14,7 @@ import (
 	"woodlark.example/internal/client"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 )
 
 var resultsCommand = command{
@@ -202,17 +203,7 @@ func (c *call) listPaths(from *client.Client, o pathOptions) error {
 		return err
 	}
 	list := slices.DeleteFunc(all.Paths, func(p apitype.Path) bool { return o.to != "" && p.To != o.to || !o.means(p) })
-	switch c.format {
-	case "json":
-		return report.JSON(c.out, list)
-	case "csv":
-		return report.PathsCSV(c.out, list)
-	}
-	if len(list) == 0 {
-		fmt.Fprintln(c.out, "No such paths yet. 'woodlark watch add' measures some, 'woodlark ping -from AGENT TARGET' one.")
-		return nil
-	}
-	return report.Paths(c.out, c.ink, list)
+	return c.write(list, report.Paths(list).OrSay(len(list), "No such paths yet. 'woodlark watch add' measures some, 'woodlark ping -from AGENT TARGET' one."))
 }
 
 // readings are all readings of a path since a time, page by page.
@@ -232,26 +223,18 @@ func (c *call) readings(to *client.Client, path string, from time.Time) ([]apity
 }
 
 func (c *call) writeReadings(p apitype.Path, readings []apitype.Reading, last time.Duration) error {
-	switch c.format {
-	case "json":
-		return report.JSON(c.out, readings)
-	case "csv":
-		rows := [][]string{report.ReadingColumns}
-		for _, r := range readings {
-			rows = append(rows, report.ReadingCells(p, r))
-		}
-		return report.CSV(c.out, rows)
-	}
-	fmt.Fprintf(c.out, "%s  %s\n", c.ink.Ends(p), c.ink.State(p.State))
+	doc := document.Document{Records: report.ReadingRecords(p, readings)}
+	doc.Say("%s  %s", report.Ends(p), report.State(p.State))
 	if len(readings) == 0 {
-		fmt.Fprintf(c.out, "No readings in the last %s. 'woodlark results -runs' says what failed or was missed.\n", figure.FormatSpan(last))
-		return nil
+		doc.Say("No readings in the last %s. 'woodlark results -runs' says what failed or was missed.", figure.FormatSpan(last))
+		return c.write(readings, doc)
 	}
-	columns := []report.Column{{Name: "began"}, {Name: "answered", Right: true}, {Name: "loss", Right: true}, {Name: "median", Right: true}, {Name: "p95", Right: true}, {Name: "longest", Right: true}, {Name: "jitter", Right: true}, {Name: "notes"}}
+	columns := []document.Column{{Name: "began"}, {Name: "answered", Right: true}, {Name: "loss", Right: true}, {Name: "median", Right: true}, {Name: "p95", Right: true}, {Name: "longest", Right: true}, {Name: "jitter", Right: true}, {Name: "notes"}}
 	var rows [][]string
 	for _, r := range readings {
 		rows = append(rows, []string{r.StartedAt.In(zone()).Format("Mon 2 Jan 15:04:05"), fmt.Sprintf("%d of %d", r.Answered, r.Sent),
 			report.Percent(r.LossRatio), report.Ms(r.RTTMedianMs), report.Ms(r.RTTP95Ms), report.Ms(r.RTTMaxMs), report.Ms(r.JitterMs), strings.Join(r.Notes, ", ")})
 	}
-	return report.Table(c.out, c.ink, columns, rows)
+	doc.Add(document.Table{Columns: columns, Rows: rows})
+	return c.write(readings, doc)
 }

@@ -7,6 +7,7 @@ import (
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/client"
 	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 )
 
 // listTraces lists traces, newest first.
@@ -22,12 +23,6 @@ func (c *call) listTraces(to *client.Client, o pathOptions) error {
 	if err := to.Get(c.ctx, "/traces", query, &list); err != nil {
 		return err
 	}
-	switch c.format {
-	case "json":
-		return report.JSON(c.out, list)
-	case "csv":
-		return report.TracesCSV(c.out, list)
-	}
 	var rows [][]string
 	for _, t := range list {
 		found := t.Reason
@@ -41,10 +36,7 @@ func (c *call) listTraces(to *client.Client, o pathOptions) error {
 		}
 		rows = append(rows, []string{report.When(t.StartAt, zone()), t.From + " → " + t.To, t.Via, fmt.Sprint(t.Hops), report.Ms(t.RTTMs), report.Percent(t.LossRatio), found, t.ID})
 	}
-	if len(rows) == 0 {
-		fmt.Fprintln(c.out, "No such traces. 'woodlark trace -from AGENT TARGET' makes one, a watch of -kind trace many.")
-		return nil
-	}
-	return report.Table(c.out, c.ink, []report.Column{{Name: "began"}, {Name: "path"}, {Name: "by"}, {Name: "hops", Right: true}, {Name: "median", Right: true}, {Name: "loss", Right: true},
-		{Name: "found"}, {Name: "id"}}, rows)
+	doc := document.Of(document.Table{Columns: []document.Column{{Name: "began"}, {Name: "path"}, {Name: "by"}, {Name: "hops", Right: true}, {Name: "median", Right: true}, {Name: "loss", Right: true},
+		{Name: "found"}, {Name: "id"}}, Rows: rows}, report.RouteRecords(list))
+	return c.write(list, doc.OrSay(len(rows), "No such traces. 'woodlark trace -from AGENT TARGET' makes one, a watch of -kind trace many."))
 }

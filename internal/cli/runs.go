@@ -14,6 +14,7 @@ import (
 	"woodlark.example/internal/client"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 )
 
 var runsCommand = command{
@@ -131,17 +132,7 @@ func (c *call) runsOf(api *client.Client, q url.Values, most int) ([]apitype.Run
 const pageOfRuns = 1000
 
 func (c *call) writeRuns(list []apitype.Run) error {
-	switch c.format {
-	case "json":
-		return report.JSON(c.out, list)
-	case "csv":
-		return report.RunsCSV(c.out, list)
-	}
-	if len(list) == 0 {
-		fmt.Fprintln(c.out, "No such runs.")
-		return nil
-	}
-	return report.Runs(c.out, c.ink, list, zone())
+	return c.write(list, report.Runs(list, zone()).OrSay(len(list), "No such runs."))
 }
 
 func (c *call) stopRun(api *client.Client, id string) error {
@@ -183,13 +174,10 @@ func (c *call) showRun(api *client.Client, id string, follow bool) error {
 		return m.follow(api, []apitype.Run{r})
 	}
 	if c.format == "json" {
-		return report.JSON(c.out, r)
+		return document.JSON(c.out, r)
 	}
-	if c.format == "csv" && r.Result == nil {
-		return report.RunsCSV(c.out, []apitype.Run{r})
-	}
-	if c.format == "text" {
-		if err := report.Runs(c.out, c.ink, []apitype.Run{r}, zone()); err != nil {
+	if c.format == "text" || r.Result == nil {
+		if err := c.writeRuns([]apitype.Run{r}); err != nil || c.format == "csv" {
 			return err
 		}
 		fmt.Fprintln(c.out)

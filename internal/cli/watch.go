@@ -15,6 +15,7 @@ import (
 	"woodlark.example/internal/client"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 	"woodlark.example/internal/yamlfile"
 )
 
@@ -178,13 +179,7 @@ func (c *call) listWatches(api *client.Client) error {
 }
 
 func (c *call) writeWatches(watches []apitype.Watch) error {
-	switch c.format {
-	case "json":
-		return report.JSON(c.out, watches)
-	case "csv":
-		return report.WatchesCSV(c.out, watches)
-	}
-	columns := []report.Column{{Name: "watch"}, {Name: "from"}, {Name: "to"}, {Name: "runs"}, {Name: "paths", Right: true}, {Name: "probes a day", Right: true}, {Name: "last trouble"}}
+	columns := []document.Column{{Name: "watch"}, {Name: "from"}, {Name: "to"}, {Name: "runs"}, {Name: "paths", Right: true}, {Name: "probes a day", Right: true}, {Name: "last trouble"}}
 	var rows [][]string
 	for _, w := range watches {
 		how := "a " + w.Kind + " each " + w.Repeat
@@ -206,11 +201,8 @@ func (c *call) writeWatches(watches []apitype.Watch) error {
 		}
 		rows = append(rows, []string{w.Name, joined(w.From), some(w.To), how, fmt.Sprint(w.Paths), probes, trouble})
 	}
-	if len(rows) == 0 {
-		fmt.Fprintln(c.out, "No watches yet. Add one with 'woodlark watch add -name loopback -from local -to 127.0.0.1'.")
-		return nil
-	}
-	return report.Table(c.out, c.ink, columns, rows)
+	doc := document.Of(document.Table{Columns: columns, Rows: rows}, report.WatchRecords(watches))
+	return c.write(watches, doc.OrSay(len(rows), "No watches yet. Add one with 'woodlark watch add -name loopback -from local -to 127.0.0.1'."))
 }
 
 // some writes the first of a list and how many more there are.

@@ -12,6 +12,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"woodlark.example/internal/report/document"
 )
 
 // Spec says how to measure; it is a pointer to a struct whose fields are Fields. From where
@@ -105,8 +107,13 @@ type Kind struct {
 	Same func(Spec, []string, Lane) []string
 	// Announce says what it will take when that is more than so many packets.
 	Announce func(s Spec, targets []string, above int) []string
-	// Print writes results.
-	Print func(Page, []any) error
+	// Document is how results read.
+	Document func(results []any, zone *time.Location) document.Document
+	// JSON is what results are in JSON; as they are when nil.
+	JSON func(results []any) any
+	// Write writes results in one of the kind's Formats, or in another way in JSON; it reports
+	// whether it did. Nil writes none.
+	Write func(w io.Writer, format string, results []any) (bool, error)
 	// Good reports whether results are good: measured, and nothing wrong was found.
 	Good func([]any) bool
 }

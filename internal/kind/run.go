@@ -3,7 +3,6 @@ package kind
 import (
 	"context"
 	"encoding/json"
-	"io"
 	"net/netip"
 	"time"
 
@@ -143,14 +142,6 @@ type Figures struct {
 	Answered  *int64   `json:"answered,omitempty"` // addresses, probes
 	Of        *int64   `json:"of,omitempty"`
 	SentBytes int64    `json:"sent_bytes,omitempty"`
-}
-
-// Page is where results are written, and how.
-type Page struct {
-	To      io.Writer
-	Format  string // text, json, csv, or one of the kind's own
-	Colours bool
-	Zone    *time.Location // of the reader
 }
 
 // Envelope is a body of JSON and what it is of.

@@ -2,42 +2,45 @@ package report
 
 import (
 	"fmt"
-	"io"
 	"math"
+	"strconv"
 	"strings"
 	"time"
 
 	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/report/document"
 )
 
-// Baseline writes what is normal of a path as text: by measure, with a picture of the week.
-func Baseline(w io.Writer, ink Ink, b apitype.Baseline, zone *time.Location) error {
-	l := lines{w: w}
+// Baseline is how what is normal of a path reads: by measure, with a picture of the week.
+func Baseline(b apitype.Baseline, zone *time.Location) document.Document {
+	var doc document.Document
 	kind := "rolling"
 	if b.Pinned {
 		kind = "pinned"
 	}
-	l.put("%s  %s baseline of %d readings, %s to %s", ink.ends(b.From, b.To, b.Family, b.Via), kind, b.Readings, When(b.FromAt, zone), When(b.ToAt, zone))
+	doc.Say("%s  %s baseline of %d readings, %s to %s", endsOf(b.From, b.To, b.Family, b.Via), kind, b.Readings, When(b.FromAt, zone), When(b.ToAt, zone))
 	if b.Learning != nil {
-		l.put("%s", fmt.Sprintf("Still being learnt, until %s: nothing but the loss of all answers is told before.", When(*b.Learning, zone)))
+		doc.Say("%s", fmt.Sprintf("Still being learnt, until %s: nothing but the loss of all answers is told before.", When(*b.Learning, zone)))
 	}
 	for _, m := range b.Measures {
-		l.put("")
-		l.put("%s  %s over all hours, whose bands reach from %s to %s; from %s", ink.Strong(measureName(m.Measure)), amount(m.Unit, m.Overall.Median), amount(m.Unit, m.Overall.Low), amount(m.Unit, m.Overall.High), countOne(m.Days, "day"))
-		week(&l, ink, m)
+		doc.Gap()
+		doc.Say("%s  %s over all hours, whose bands reach from %s to %s; from %s", document.Strong(measureName(m.Measure)), amount(m.Unit, m.Overall.Median), amount(m.Unit, m.Overall.Low), amount(m.Unit, m.Overall.High), countOne(m.Days, "day"))
+		week(&doc, m)
 		for _, r := range m.Recurs {
-			l.put("  expected %s %s to %s: up to %s worse", strings.Join(shortDays(r.Weekdays), " "), r.From, r.To, amount(m.Unit, r.Shift))
+			doc.Say("  expected %s %s to %s: up to %s worse", strings.Join(shortDays(r.Weekdays), " "), r.From, r.To, amount(m.Unit, r.Shift))
 		}
 	}
-	l.put("\n%s", ink.Faint(fmt.Sprintf("Hours are those of %s. A line is the middle of what is expected of an hour; nine of ten readings lie in the shade.", b.Zone)))
-	return l.err
+	doc.Gap()
+	doc.Say("%s", document.Faint(fmt.Sprintf("Hours are those of %s. A line is the middle of what is expected of an hour; nine of ten readings lie in the shade.", b.Zone)))
+	doc.Records = weekRecords(b)
+	return doc
 }
 
 // weekRows is how many lines a day's picture is high.
 const weekRows = 6
 
 // week draws what is expected by the hour with its band, once for days that are alike.
-func week(l *lines, ink Ink, m apitype.BaselineMeasure) {
+func week(doc *document.Document, m apitype.BaselineMeasure) {
 	if len(m.Week) != 7*24 {
 		return
 	}
@@ -62,8 +65,8 @@ func week(l *lines, ink Ink, m apitype.BaselineMeasure) {
 		if n > 1 {
 			name += " to " + time.Weekday((d + n) % 7).String()[:3]
 		}
-		l.put("  %s  %s", name, ink.Faint(fmt.Sprintf("widest at %02d:00: %s to %s", worst, amount(m.Unit, hours[worst].Low), amount(m.Unit, hours[worst].High))))
-		for r, line := range dayPicture(ink, hours, low, high) {
+		doc.Say("  %s  %s", name, document.Faint(fmt.Sprintf("widest at %02d:00: %s to %s", worst, amount(m.Unit, hours[worst].Low), amount(m.Unit, hours[worst].High))))
+		for r, line := range dayPicture(hours, low, high) {
 			label := ""
 			switch r {
 			case 0:
@@ -71,16 +74,16 @@ func week(l *lines, ink Ink, m apitype.BaselineMeasure) {
 			case weekRows - 1:
 				label = amount(m.Unit, low)
 			}
-			l.put("  %12s │%s", label, line)
+			doc.Say("  %12s │%s", label, line)
 		}
 		d += n
 	}
-	l.put("  %12s  %s", "", ink.Faint("0           6           12          18          24"))
+	doc.Say("  %12s  %s", "", document.Faint("0           6           12          18          24"))
 }
 
 // dayPicture are the lines of a day's hours, from the highest down: two cells an hour, a bar at
 // the middle of what is expected, and its band shaded.
-func dayPicture(ink Ink, hours []apitype.Band, low, high float64) []string {
+func dayPicture(hours []apitype.Band, low, high float64) []string {
 	row := func(v float64) int {
 		if high <= low {
 			return 0
@@ -96,7 +99,7 @@ func dayPicture(ink Ink, hours []apitype.Band, low, high float64) []string {
 			case row(h.Median) == at:
 				line.WriteString("━━")
 			case at >= row(h.Low) && at <= row(h.High):
-				line.WriteString(ink.Faint("░░"))
+				line.WriteString(document.Faint("░░"))
 			default:
 				line.WriteString("  ")
 			}
@@ -123,9 +126,10 @@ func shortDays(list []string) []string {
 	return out
 }
 
-// Differences writes what differs between two baselines.
-func Differences(w io.Writer, ink Ink, list []apitype.Difference) error {
-	l := lines{w: w}
+// Differences are how what is normal of a path differs from another baseline.
+func Differences(p apitype.Path, list []apitype.Difference) document.Document {
+	var doc document.Document
+	doc.Records = differenceRecords(p, list)
 	n := 0
 	for _, d := range list {
 		if d.Differs {
@@ -134,11 +138,11 @@ func Differences(w io.Writer, ink Ink, list []apitype.Difference) error {
 	}
 	switch {
 	case len(list) == 0:
-		l.put("The two have no measure in common.")
+		doc.Say("The two have no measure in common.")
 	case n == 0:
-		l.put("They say the same of all %s.", countOne(len(list), "measure"))
+		doc.Say("They say the same of all %s.", countOne(len(list), "measure"))
 	default:
-		l.put("%s", ink.Strong(fmt.Sprintf("They differ in %d of %s.", n, countOne(len(list), "measure"))))
+		doc.Say("%s", document.Strong(fmt.Sprintf("They differ in %d of %s.", n, countOne(len(list), "measure"))))
 	}
 	for _, d := range list {
 		says := "the same"
@@ -146,7 +150,56 @@ func Differences(w io.Writer, ink Ink, list []apitype.Difference) error {
 			says = fmt.Sprintf("differs most %s %02d:00: %s (%s to %s) and %s (%s to %s)", d.Weekday, d.Hour, amount(d.Unit, d.WorstA.Median), amount(d.Unit, d.WorstA.Low), amount(d.Unit, d.WorstA.High),
 				amount(d.Unit, d.WorstB.Median), amount(d.Unit, d.WorstB.Low), amount(d.Unit, d.WorstB.High))
 		}
-		l.put("  %-12s  %s and %s over all hours; %s", measureName(d.Measure), amount(d.Unit, d.A.Median), amount(d.Unit, d.B.Median), says)
+		doc.Say("  %-12s  %s and %s over all hours; %s", measureName(d.Measure), amount(d.Unit, d.A.Median), amount(d.Unit, d.B.Median), says)
 	}
-	return l.err
+	return doc
+}
+
+func differenceRecords(p apitype.Path, list []apitype.Difference) document.Records {
+	var rows [][]string
+	for _, d := range list {
+		rows = append(rows, []string{p.From, p.To, strconv.Itoa(p.Family), p.Via, d.Measure, d.Unit, number(d.A.Median), number(d.B.Median), d.Weekday, strconv.Itoa(d.Hour), number(d.WorstA.Median), number(d.WorstB.Median), strconv.FormatBool(d.Differs)})
+	}
+	return document.RecordsOf([]string{"agent", "target", "family", "via", "measure", "unit", "a", "b", "weekday", "hour", "worst_a", "worst_b", "differs"}, rows)
+}
+
+// weekRecords are what is expected of each hour of the week.
+func weekRecords(b apitype.Baseline) document.Records {
+	var rows [][]string
+	for _, m := range b.Measures {
+		for i, h := range m.Week {
+			rows = append(rows, []string{b.From, b.To, strconv.Itoa(b.Family), b.Via, m.Measure, m.Unit, time.Weekday(i / 24).String(), strconv.Itoa(i % 24), number(h.Low), number(h.Median), number(h.High)})
+		}
+	}
+	return document.RecordsOf([]string{"agent", "target", "family", "via", "measure", "unit", "weekday", "hour", "low", "median", "high"}, rows)
+}
+
+// NormalRecords are what is normal of paths, in raw figures: nine of ten readings lie between
+// low and high.
+func NormalRecords(list []apitype.Baseline) document.Records {
+	type B = apitype.Baseline
+	of := func(b *apitype.Band, v func(apitype.Band) float64) string {
+		if b == nil {
+			return ""
+		}
+		return number(v(*b))
+	}
+	low, median, high := func(b apitype.Band) float64 { return b.Low }, func(b apitype.Band) float64 { return b.Median }, func(b apitype.Band) float64 { return b.High }
+	return recordsOf(list, []field[B]{
+		{"agent", func(b B) string { return b.From }},
+		{"target", func(b B) string { return b.To }},
+		{"family", func(b B) string { return strconv.Itoa(b.Family) }},
+		{"via", func(b B) string { return b.Via }},
+		{"rtt_low_ms", func(b B) string { return of(b.RTTMs, low) }},
+		{"rtt_median_ms", func(b B) string { return of(b.RTTMs, median) }},
+		{"rtt_high_ms", func(b B) string { return of(b.RTTMs, high) }},
+		{"jitter_low_ms", func(b B) string { return of(b.JitterMs, low) }},
+		{"jitter_median_ms", func(b B) string { return of(b.JitterMs, median) }},
+		{"jitter_high_ms", func(b B) string { return of(b.JitterMs, high) }},
+		{"loss_ratio", func(b B) string { return Cell(b.Loss) }},
+		{"reading_count", func(b B) string { return strconv.Itoa(b.Readings) }},
+		{"pinned", func(b B) string { return strconv.FormatBool(b.Pinned) }},
+		{"learning_until_at", func(b B) string { return moment(b.Learning) }},
+		{"taken_at", func(b B) string { return moment(&b.TakenAt) }},
+	})
 }

@@ -3,7 +3,6 @@ package report
 import (
 	"encoding/json"
 	"fmt"
-	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -12,74 +11,77 @@ import (
 	"woodlark.example/core/capacity"
 	"woodlark.example/core/figure"
 	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/report/document"
 )
 
-// Degraded writes the report of degraded paths as text.
-func Degraded(w io.Writer, ink Ink, d apitype.Degraded, zone *time.Location) error {
-	l := lines{w: w}
-	l.put("%s", ink.Strong(d.Summary))
-	l.put("%s", ink.Faint(fmt.Sprintf("%s to %s, %s", When(d.FromAt, zone), When(d.ToAt, zone), d.ToAt.In(zone).Format("MST"))))
-	incidents(&l, ink, d, zone)
+// Degraded is how the report of degraded paths reads.
+func Degraded(d apitype.Degraded, zone *time.Location) document.Document {
+	var doc document.Document
+	doc.Say("%s", document.Strong(d.Summary))
+	doc.Say("%s", document.Faint(fmt.Sprintf("%s to %s, %s", When(d.FromAt, zone), When(d.ToAt, zone), d.ToAt.In(zone).Format("MST"))))
+	incidents(&doc, d, zone)
 	single := slices.DeleteFunc(slices.Clone(d.Now), func(p apitype.Path) bool { return inIncidents(d, p) })
 	if len(single) > 0 {
-		l.put("\n%s", ink.Strong("Worse than normal"))
+		doc.Section("Worse than normal")
 	}
 	for _, p := range single {
-		degradedPath(&l, ink, p, d.ToAt, zone)
+		degradedPath(&doc, p, d.ToAt, zone)
 	}
-	properties(&l, ink, "New levels that wait to be accepted", d.NewLevels, zone)
-	properties(&l, ink, "Taken for normal lately", d.Accepted, zone)
-	properties(&l, ink, "Slowly worse", d.Crept, zone)
-	properties(&l, ink, "Worse at the same hours, and expected then", d.Recurs, zone)
+	properties(&doc, "New levels that wait to be accepted", d.NewLevels, zone)
+	properties(&doc, "Taken for normal lately", d.Accepted, zone)
+	properties(&doc, "Slowly worse", d.Crept, zone)
+	properties(&doc, "Worse at the same hours, and expected then", d.Recurs, zone)
 	if len(d.Ended) > 0 {
-		l.put("\n%s", ink.Strong("Over"))
+		doc.Section("Over")
 	}
 	for _, e := range d.Ended {
-		l.put("  %s", ink.Ends(e.Path))
+		doc.Say("  %s", Ends(e.Path))
 		for _, x := range e.Episodes {
-			l.put("    %s  %s", ink.State(x.Kind), lastsFor(x, d.ToAt, zone))
-			l.put("    %s", x.Sentence)
-			before(&l, ink, x)
+			doc.Say("    %s  %s", State(x.Kind), lastsFor(x, d.ToAt, zone))
+			doc.Say("    %s", x.Sentence)
+			before(&doc, x)
 		}
 	}
 	if len(d.Never) > 0 {
-		l.put("\n%s", ink.Strong("Never answered"))
+		doc.Section("Never answered")
 	}
 	for _, p := range d.Never {
-		l.put("  %s  %s", ink.State(p.State), ink.Ends(p))
-		l.put("    %s", p.Findings[0].Sentence)
-		l.put("    %s", ink.Faint(p.Findings[0].Advice))
+		doc.Say("  %s  %s", State(p.State), Ends(p))
+		doc.Say("    %s", p.Findings[0].Sentence)
+		doc.Say("    %s", document.Faint(p.Findings[0].Advice))
 	}
 	if len(d.NotJudged) > 0 {
-		l.put("\n%s", ink.Strong("Not judged"))
+		doc.Section("Not judged")
 	}
 	for _, n := range d.NotJudged {
-		l.put("  %s", ink.ends(n.Path.From, n.Path.To, n.Path.Family, n.Path.Via))
-		l.put("    %s", n.Says)
+		doc.Say("  %s", endsOf(n.Path.From, n.Path.To, n.Path.Family, n.Path.Via))
+		doc.Say("    %s", n.Says)
 	}
-	l.put("\n%s", d.Says)
-	return l.err
+	doc.Gap()
+	doc.Say("%s", d.Says)
+	doc.Records = degradedRecords(d)
+	return doc
 }
 
-func incidents(l *lines, ink Ink, d apitype.Degraded, zone *time.Location) {
+func incidents(doc *document.Document, d apitype.Degraded, zone *time.Location) {
 	if len(d.Incidents) > 0 {
-		l.put("\n%s", ink.Strong("Incidents"))
+		doc.Section("Incidents")
 	}
 	for _, x := range d.Incidents {
 		if x.EndedAt == nil {
-			l.put("  since %s, for %s", When(x.BeganAt, zone), figure.FormatSpan(d.ToAt.Sub(x.BeganAt)))
+			doc.Say("  since %s, for %s", When(x.BeganAt, zone), figure.FormatSpan(d.ToAt.Sub(x.BeganAt)))
 		} else {
-			l.put("  over: %s to %s, for %s", When(x.BeganAt, zone), When(*x.EndedAt, zone), figure.FormatSpan(x.EndedAt.Sub(x.BeganAt)))
+			doc.Say("  over: %s to %s, for %s", When(x.BeganAt, zone), When(*x.EndedAt, zone), figure.FormatSpan(x.EndedAt.Sub(x.BeganAt)))
 		}
-		l.put("    %s", x.Sentence)
+		doc.Say("    %s", x.Sentence)
 		for _, p := range x.Members {
 			family, _ := strconv.Atoi(p.Family)
-			l.put("      %s%s", ink.ends(p.From, p.To, family, p.Via), memberFigures(d, x, p))
+			doc.Say("      %s%s", endsOf(p.From, p.To, family, p.Via), memberFigures(d, x, p))
 		}
 		for _, s := range x.Others {
-			l.put("    %s", ink.Faint(fmt.Sprintf("It may be the segment %s to %s as well.", hopName(s.From, s.FromName), hopName(s.To, s.ToName))))
+			doc.Say("    %s", document.Faint(fmt.Sprintf("It may be the segment %s to %s as well.", hopName(s.From, s.FromName), hopName(s.To, s.ToName))))
 		}
-		l.put("    %s", ink.Faint(x.Advice))
+		doc.Say("    %s", document.Faint(x.Advice))
 	}
 }
 
@@ -126,26 +128,26 @@ func hopName(address, name string) string {
 
 // degradedPath writes a path that is worse than normal: why, since when, before and now, and
 // what to do next.
-func degradedPath(l *lines, ink Ink, p apitype.Path, now time.Time, zone *time.Location) {
+func degradedPath(doc *document.Document, p apitype.Path, now time.Time, zone *time.Location) {
 	if len(p.Episodes) == 0 {
-		l.put("  %s  %s", ink.State(p.State), ink.Ends(p))
+		doc.Say("  %s  %s", State(p.State), Ends(p))
 	}
 	for i, e := range p.Episodes {
 		if i == 0 {
-			l.put("  %s  %s  %s", ink.State(p.State), ink.Ends(p), lastsFor(e, now, zone))
+			doc.Say("  %s  %s  %s", State(p.State), Ends(p), lastsFor(e, now, zone))
 		} else {
-			l.put("    %s  %s", ink.State(e.Kind), lastsFor(e, now, zone))
+			doc.Say("    %s  %s", State(e.Kind), lastsFor(e, now, zone))
 		}
 		found := e.Findings
 		if i == 0 && len(p.Findings) > 0 && p.State == "lost" {
 			found = p.Findings[:1] // it knows what the newest reading was turned away with
 		}
 		for _, f := range found {
-			l.put("    %s", f.Sentence)
+			doc.Say("    %s", f.Sentence)
 		}
-		before(l, ink, e)
+		before(doc, e)
 		if len(found) > 0 && found[0].Advice != "" {
-			l.put("    %s", ink.Faint(found[0].Advice))
+			doc.Say("    %s", document.Faint(found[0].Advice))
 		}
 	}
 }
@@ -164,12 +166,12 @@ func lastsFor(e apitype.Episode, now time.Time, zone *time.Location) string {
 }
 
 // before writes what was normal beside what came, with the intervals.
-func before(l *lines, ink Ink, e apitype.Episode) {
+func before(doc *document.Document, e apitype.Episode) {
 	if e.Kind == "lost" {
 		return
 	}
 	for _, x := range e.Excesses {
-		l.put("    %s", ink.Faint(fmt.Sprintf("%s: %s before (%s to %s), %s now (%s to %s at 95 %%), %s at worst", measureName(x.Measure), amount(x.Unit, x.Normal), amount(x.Unit, x.Low), amount(x.Unit, x.High),
+		doc.Say("    %s", document.Faint(fmt.Sprintf("%s: %s before (%s to %s), %s now (%s to %s at 95 %%), %s at worst", measureName(x.Measure), amount(x.Unit, x.Normal), amount(x.Unit, x.Low), amount(x.Unit, x.High),
 			amount(x.Unit, x.Now), amount(x.Unit, x.NowLow), amount(x.Unit, x.NowHigh), amount(x.Unit, x.Worst))))
 	}
 }
@@ -189,19 +191,19 @@ func amount(unit string, v float64) string {
 	return fmt.Sprintf("%.0f", v)
 }
 
-func properties(l *lines, ink Ink, title string, list []apitype.PathProperties, _ *time.Location) {
+func properties(doc *document.Document, title string, list []apitype.PathProperties, _ *time.Location) {
 	if len(list) == 0 {
 		return
 	}
-	l.put("\n%s", ink.Strong(title))
+	doc.Section(title)
 	for _, x := range list {
-		l.put("  %s", ink.ends(x.Path.From, x.Path.To, x.Path.Family, x.Path.Via))
+		doc.Say("  %s", endsOf(x.Path.From, x.Path.To, x.Path.Family, x.Path.Via))
 		for _, p := range x.Properties {
-			l.put("    %s", p.Sentence)
+			doc.Say("    %s", p.Sentence)
 			if p.Waits && p.Kind == "new_level" {
-				l.put("    %s", ink.Faint(fmt.Sprintf("Accept it: woodlark baseline accept -from %s -to %s -measure %s", x.Path.From, x.Path.To, p.Measure)))
+				doc.Say("    %s", document.Faint(fmt.Sprintf("Accept it: woodlark baseline accept -from %s -to %s -measure %s", x.Path.From, x.Path.To, p.Measure)))
 			} else if p.Advice != "" {
-				l.put("    %s", ink.Faint(p.Advice))
+				doc.Say("    %s", document.Faint(p.Advice))
 			}
 		}
 	}
@@ -217,14 +219,13 @@ func measureName(m string) string {
 	return m
 }
 
-// degradedColumns are those of the report as a table: a row for each measure of an episode, for
+// degradedColumns are those of the report's records: one for each measure of an episode, for
 // each property, each incident's path, and each path that could not be judged.
 var degradedColumns = []string{"section", "from", "to", "family", "via", "state", "since_at", "until_at", "began_earliest_at", "began_latest_at", "told_at", "over_told_at", "times", "code", "cause", "confidence",
 	"measure", "unit", "normal", "normal_low", "normal_high", "now", "now_low", "now_high", "worst", "sent", "lost", "readings", "tolerance", "segments", "other_segments", "incident", "sentence", "advice", "details"}
 
-// DegradedCSV writes the report as a table.
-func DegradedCSV(w io.Writer, d apitype.Degraded) error {
-	rows := [][]string{degradedColumns}
+func degradedRecords(d apitype.Degraded) document.Records {
+	var rows [][]string
 	add := func(cells map[string]string) {
 		row := make([]string, len(degradedColumns))
 		for i, c := range degradedColumns {
@@ -262,8 +263,8 @@ func DegradedCSV(w io.Writer, d apitype.Degraded) error {
 	for _, n := range d.NotJudged {
 		add(map[string]string{"section": "not_judged", "from": n.Path.From, "to": n.Path.To, "family": fmt.Sprint(n.Path.Family), "via": n.Path.Via, "until_at": stamp(n.Until), "code": n.Why, "sentence": n.Says})
 	}
-	slices.SortStableFunc(rows[1:], func(a, b []string) int { return sectionRank[a[0]] - sectionRank[b[0]] })
-	return CSV(w, rows)
+	slices.SortStableFunc(rows, func(a, b []string) int { return sectionRank[a[0]] - sectionRank[b[0]] })
+	return document.RecordsOf(degradedColumns, rows)
 }
 
 var sectionRank = map[string]int{"incident": 0, "now": 1, "new_level": 2, "accepted": 3, "crept": 4, "recurs": 5, "over": 6, "never_answered": 7, "not_judged": 8}

@@ -1,28 +1,26 @@
 package report
 
 import (
-	"io"
 	"strconv"
 	"strings"
 	"time"
 
 	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/report/document"
 )
 
-// What lists of the service's are in CSV: a row each, with raw figures, the unit in the
-// heading, times in UTC (RFC 3339), and what is not known empty.
-
-// field is a column of CSV: its name, and what it says of one.
+// field is a column of records: its name, and what it says of one.
 type field[T any] struct {
 	name string
 	cell func(T) string
 }
 
-func writeList[T any](w io.Writer, list []T, fields []field[T]) error {
-	rows := make([][]string, 1, len(list)+1)
-	for _, f := range fields {
-		rows[0] = append(rows[0], f.name)
+func recordsOf[T any](list []T, fields []field[T]) document.Records {
+	columns := make([]string, len(fields))
+	for i, f := range fields {
+		columns[i] = f.name
 	}
+	rows := make([][]string, 0, len(list))
 	for _, x := range list {
 		row := make([]string, len(fields))
 		for i, f := range fields {
@@ -30,7 +28,7 @@ func writeList[T any](w io.Writer, list []T, fields []field[T]) error {
 		}
 		rows = append(rows, row)
 	}
-	return CSV(w, rows)
+	return document.RecordsOf(columns, rows)
 }
 
 func moment(t *time.Time) string {
@@ -40,10 +38,10 @@ func moment(t *time.Time) string {
 	return t.UTC().Format(time.RFC3339Nano)
 }
 
-// TracesCSV writes traces without their hops.
-func TracesCSV(w io.Writer, list []apitype.Trace) error {
+// RouteRecords are traces without their hops.
+func RouteRecords(list []apitype.Trace) document.Records {
 	type T = apitype.Trace
-	return writeList(w, list, []field[T]{
+	return recordsOf(list, []field[T]{
 		{"id", func(t T) string { return t.ID }},
 		{"started_at", func(t T) string { return moment(&t.StartAt) }},
 		{"ended_at", func(t T) string { return moment(t.EndedAt) }},
@@ -71,8 +69,8 @@ func ifDone(outcome, cell string) string {
 	return cell
 }
 
-// AgentsCSV writes agents and how they stand.
-func AgentsCSV(w io.Writer, list []apitype.Agent) error {
+// AgentRecords are agents and how they stand.
+func AgentRecords(list []apitype.Agent) document.Records {
 	type A = apitype.Agent
 	said := func(cell func(A) string) func(A) string {
 		return func(a A) string {
@@ -82,7 +80,7 @@ func AgentsCSV(w io.Writer, list []apitype.Agent) error {
 			return cell(a)
 		}
 	}
-	return writeList(w, list, []field[A]{
+	return recordsOf(list, []field[A]{
 		{"id", func(a A) string { return a.ID }},
 		{"agent", func(a A) string { return a.Name }},
 		{"site", func(a A) string { return a.Site }},
@@ -104,8 +102,8 @@ func AgentsCSV(w io.Writer, list []apitype.Agent) error {
 	})
 }
 
-// WatchesCSV writes watches and how they stand.
-func WatchesCSV(w io.Writer, list []apitype.Watch) error {
+// WatchRecords are watches and how they stand.
+func WatchRecords(list []apitype.Watch) document.Records {
 	type W = apitype.Watch
 	last := func(cell func(apitype.Run) string) func(W) string {
 		return func(w W) string {
@@ -121,7 +119,7 @@ func WatchesCSV(w io.Writer, list []apitype.Watch) error {
 		}
 		return Cell(&v)
 	}
-	return writeList(w, list, []field[W]{
+	return recordsOf(list, []field[W]{
 		{"id", func(w W) string { return w.ID }},
 		{"watch", func(w W) string { return w.Name }},
 		{"kind", func(w W) string { return w.Kind }},
@@ -141,10 +139,10 @@ func WatchesCSV(w io.Writer, list []apitype.Watch) error {
 	})
 }
 
-// BaselinesCSV writes the baselines that are kept of a path.
-func BaselinesCSV(w io.Writer, p apitype.Path, list []apitype.StoredBaseline) error {
+// BaselineRecords are the baselines that are kept of a path.
+func BaselineRecords(p apitype.Path, list []apitype.StoredBaseline) document.Records {
 	type B = apitype.StoredBaseline
-	return writeList(w, list, []field[B]{
+	return recordsOf(list, []field[B]{
 		{"id", func(b B) string { return b.ID }},
 		{"agent", func(B) string { return p.From }},
 		{"target", func(B) string { return p.To }},

@@ -8,6 +8,7 @@ import (
 
 	"woodlark.example/core/figure"
 	"woodlark.example/core/reading"
+	"woodlark.example/internal/report/document"
 )
 
 // LiveRow is one target of a measurement that goes on, with its probes so far in
@@ -47,8 +48,8 @@ const (
 // Live draws the newest probes of each target, one a column, the oldest at the
 // left: above, losses hang from the edge; below, the height is the round-trip
 // time between the least and the largest shown.
-func Live(ink Ink, width int, rows []LiveRow) string {
-	var b strings.Builder
+func Live(width int, rows []LiveRow) document.Document {
+	var picture document.Picture
 	for _, r := range rows {
 		shown := r.Probes[max(0, len(r.Probes)-width):]
 		var marks, shape strings.Builder
@@ -64,23 +65,22 @@ func Live(ink Ink, width int, rows []LiveRow) string {
 			case reading.Answered:
 				step = stepOf(p.RTT, low, high)
 			case reading.Refused:
-				mark = ink.Refused("╷")
+				mark = document.Changed("╷")
 			case reading.Unsent:
 				mark = "?"
 			default:
-				mark = ink.Lost("┬")
+				mark = document.Lost("┬")
 			}
 			marks.WriteString(mark)
 			shape.WriteString(step)
 		}
-		fmt.Fprintf(&b, "%s  %s\n", ink.Strong(r.Name), liveFigures(r))
-		fmt.Fprintf(&b, "%s\n%s", marks.String(), shape.String())
+		scale := ""
 		if high > 0 {
-			fmt.Fprintf(&b, "  %s", ink.Faint(figure.FormatMs(figure.Millis(low))+" to "+figure.FormatMs(figure.Millis(high))))
+			scale = "  " + document.Faint(figure.FormatMs(figure.Millis(low))+" to "+figure.FormatMs(figure.Millis(high)))
 		}
-		b.WriteString("\n")
+		picture.Lines = append(picture.Lines, document.Strong(r.Name)+"  "+liveFigures(r), marks.String(), shape.String()+scale)
 	}
-	return b.String()
+	return document.Document{Parts: []document.Part{picture}}
 }
 
 // span is the least and the largest round-trip time.

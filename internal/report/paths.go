@@ -2,15 +2,15 @@ package report
 
 import (
 	"fmt"
-	"io"
 	"strconv"
 	"time"
 
 	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/report/document"
 )
 
-// Paths writes paths and how they stand, a line each.
-func Paths(w io.Writer, ink Ink, list []apitype.Path) error {
+// Paths are paths and how they stand, a line each.
+func Paths(list []apitype.Path) document.Document {
 	var rows [][]string
 	for _, p := range list {
 		median, loss := "", ""
@@ -21,14 +21,15 @@ func Paths(w io.Writer, ink Ink, list []apitype.Path) error {
 		if len(p.Findings) > 0 {
 			says = p.Findings[0].Sentence
 		}
-		rows = append(rows, []string{p.From + " → " + p.To, fmt.Sprintf("IPv%d", p.Family), p.Via, ink.State(p.State), median, loss, says})
+		rows = append(rows, []string{p.From + " → " + p.To, fmt.Sprintf("IPv%d", p.Family), p.Via, State(p.State), median, loss, says})
 	}
-	return Table(w, ink, []Column{{Name: "path"}, {Name: "over"}, {Name: "by"}, {Name: "state"}, {Name: "median", Right: true}, {Name: "loss", Right: true}, {Name: "because"}}, rows)
+	return document.Of(document.Table{Columns: []document.Column{{Name: "path"}, {Name: "over"}, {Name: "by"}, {Name: "state"}, {Name: "median", Right: true}, {Name: "loss", Right: true}, {Name: "because"}}, Rows: rows}, pathRecords(list))
 }
 
-// PathsCSV writes paths for machines: raw figures of their newest readings, times in UTC.
-func PathsCSV(w io.Writer, list []apitype.Path) error {
-	rows := [][]string{{"agent", "target", "family", "via", "state", "since_at", "started_at", "sent", "answered", "loss_ratio", "rtt_median_ms", "jitter_ms", "path_id"}}
+// pathRecords have the figures of their newest readings.
+func pathRecords(list []apitype.Path) document.Records {
+	var rows [][]string
+	columns := []string{"agent", "target", "family", "via", "state", "since_at", "started_at", "sent", "answered", "loss_ratio", "rtt_median_ms", "jitter_ms", "path_id"}
 	for _, p := range list {
 		since := ""
 		if p.SinceAt != nil {
@@ -42,5 +43,5 @@ func PathsCSV(w io.Writer, list []apitype.Path) error {
 		}
 		rows = append(rows, append(row, p.ID))
 	}
-	return CSV(w, rows)
+	return document.RecordsOf(columns, rows)
 }

@@ -2,7 +2,6 @@ package report
 
 import (
 	"fmt"
-	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,6 +12,7 @@ import (
 	"woodlark.example/core/objective"
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/report/document"
 )
 
 // PingResult is what the measurement of one target gave.
@@ -94,33 +94,31 @@ const (
 	mostInFull = 12
 )
 
-// Ping writes results as text: each target by itself, what it gave when asked in
+// Ping is how results read: each target by itself, what it gave when asked in
 // several ways side by side; many targets as a table.
-func Ping(w io.Writer, ink Ink, results []PingResult) error {
+func Ping(results []PingResult) document.Document {
 	groups := byTarget(results)
 	if len(groups) > mostInFull {
-		return pingTable(w, ink, results)
+		return document.Of(pingTable(results), pingRecords(results))
 	}
-	l := lines{w: w}
+	doc := document.Document{Records: pingRecords(results)}
 	for i, g := range groups {
 		if i > 0 {
-			l.put("")
+			doc.Gap()
 		}
 		switch {
 		case len(g) == 1:
-			pingOne(&l, ink, g[0])
+			pingOne(&doc, g[0])
 		case len(g) <= mostBeside:
-			pingBeside(&l, ink, g)
+			pingBeside(&doc, g)
 		default:
-			l.put("%s  from %s", ink.Strong(g[0].Target), g[0].From)
-			pingResolved(&l, g[0])
-			if l.err == nil {
-				l.err = pingTable(w, ink, g)
-			}
+			doc.Say("%s  from %s", document.Strong(g[0].Target), g[0].From)
+			pingResolved(&doc, g[0])
+			doc.Add(pingTable(g))
 		}
-		pingFindings(&l, ink, g)
+		pingFindings(&doc, g)
 	}
-	return l.err
+	return doc
 }
 
 // byTarget groups results that stand behind each other.
@@ -136,50 +134,42 @@ func byTarget(results []PingResult) [][]PingResult {
 	return groups
 }
 
-func pingOne(l *lines, ink Ink, r PingResult) {
-	head := ink.Strong(r.Target)
+func pingOne(doc *document.Document, r PingResult) {
+	head := document.Strong(r.Target)
 	if r.Address != "" && r.Address != r.Target {
 		head += " (" + r.Address + ")"
 	}
-	l.put("%s  from %s by %s", head, r.From, r.Via)
+	doc.Say("%s  from %s by %s", head, r.From, r.Via)
 	if r.Reason != "" {
-		l.put("  %s", r.Outcome+": "+r.Reason)
+		doc.Say("  %s", r.Outcome+": "+r.Reason)
 	}
-	pingResolved(l, r)
+	pingResolved(doc, r)
 	if r.Sent > 0 {
 		for _, f := range pingFigures(r) {
-			l.put("  %-10s %s", f.name, f.says)
+			doc.Add(document.Field{Name: f.name, Says: f.says})
 		}
 	}
-	pingSize(l, r)
-	pingObjective(l, r)
+	pingSize(doc, r)
+	pingObjective(doc, r)
 }
 
 // pingBeside writes results side by side.
-func pingBeside(l *lines, ink Ink, g []PingResult) {
-	l.put("%s  from %s", ink.Strong(g[0].Target), g[0].From)
-	pingResolved(l, g[0])
-	columns := []Column{{Name: ""}}
+func pingBeside(doc *document.Document, g []PingResult) {
+	doc.Say("%s  from %s", document.Strong(g[0].Target), g[0].From)
+	pingResolved(doc, g[0])
+	var of []string
 	rows := [][]string{{"address"}, {"answered"}, {"loss"}, {"between"}, {"RTT median"}, {"RTT from"}, {"RTT to"}, {"95 % within"}, {"jitter"}, {"timed by"}, {"note"}}
 	for _, r := range g {
-		columns = append(columns, Column{Name: "by " + r.Via})
+		of = append(of, "by "+r.Via)
 		for i, cell := range []string{r.Address, fmt.Sprintf("%d of %d", r.Answered, r.Sent), Percent(r.LossRatio), Percent(r.LossLowRatio) + " – " + Percent(r.LossHighRatio),
 			Ms(r.RTTMedianMs), Ms(r.RTTMinMs), Ms(r.RTTMaxMs), Ms(r.RTTP95Ms), Ms(r.JitterMs), r.Timestamps, pingNote(r)} {
 			rows[i] = append(rows[i], cell)
 		}
 	}
-	kept := rows[:0]
-	for _, row := range rows {
-		if strings.Trim(strings.Join(row[1:], ""), "– ") != "" {
-			kept = append(kept, append([]string{"  " + row[0]}, row[1:]...))
-		}
-	}
-	if l.err == nil {
-		l.err = Table(l.w, ink, columns, kept)
-	}
+	doc.Add(document.Beside(of, rows))
 	for _, r := range g {
-		pingSize(l, r)
-		pingObjective(l, r)
+		pingSize(doc, r)
+		pingObjective(doc, r)
 	}
 }
 
@@ -200,18 +190,18 @@ func pingNote(r PingResult) string {
 	return ""
 }
 
-// pingTable writes one row a result.
-func pingTable(w io.Writer, ink Ink, results []PingResult) error {
-	columns := []Column{{Name: "target"}, {Name: "address"}, {Name: "by"}, {Name: "answered", Right: true}, {Name: "loss", Right: true},
+// pingTable is one row a result.
+func pingTable(results []PingResult) document.Table {
+	columns := []document.Column{{Name: "target"}, {Name: "address"}, {Name: "by"}, {Name: "answered", Right: true}, {Name: "loss", Right: true},
 		{Name: "RTT median", Right: true}, {Name: "95 % within", Right: true}, {Name: "jitter", Right: true}, {Name: "note"}}
 	var rows [][]string
 	for _, r := range results {
 		rows = append(rows, []string{r.Target, r.Address, r.Via, fmt.Sprintf("%d of %d", r.Answered, r.Sent), Percent(r.LossRatio), Ms(r.RTTMedianMs), Ms(r.RTTP95Ms), Ms(r.JitterMs), pingNote(r)})
 	}
-	return Table(w, ink, columns, rows)
+	return document.Table{Columns: columns, Rows: rows}
 }
 
-func pingResolved(l *lines, r PingResult) {
+func pingResolved(doc *document.Document, r PingResult) {
 	if r.Resolved == nil || len(r.Resolved.Addresses) == 0 {
 		return
 	}
@@ -219,25 +209,25 @@ func pingResolved(l *lines, r PingResult) {
 	if r.Resolved.Resolver != "" {
 		by = " by resolver " + r.Resolved.Resolver + " in " + figure.FormatMs(r.Resolved.TookMs)
 	}
-	l.put("  %-10s %s%s", "name", strings.Join(r.Resolved.Addresses, ", "), by)
+	doc.Field("name", "%s%s", strings.Join(r.Resolved.Addresses, ", "), by)
 }
 
-func pingSize(l *lines, r PingResult) {
+func pingSize(doc *document.Document, r PingResult) {
 	if r.PathMTU == nil {
 		return
 	}
 	if r.PathMTU.MTU == 0 {
-		l.put("  %-10s not known: no probe of any size was answered", "path MTU")
+		doc.Field("path MTU", "not known: no probe of any size was answered")
 		return
 	}
 	says := fmt.Sprintf("%d bytes to %s", r.PathMTU.MTU, r.Address)
 	if r.PathMTU.Link > 0 {
 		says += fmt.Sprintf("; the link here takes %d", r.PathMTU.Link)
 	}
-	l.put("  %-10s %s", "path MTU", says)
+	doc.Add(document.Field{Name: "path MTU", Says: says})
 }
 
-func pingObjective(l *lines, r PingResult) {
+func pingObjective(doc *document.Document, r PingResult) {
 	v := r.Objective
 	if v == nil {
 		return
@@ -247,7 +237,7 @@ func pingObjective(l *lines, r PingResult) {
 	if v.Halved {
 		half = "; half of the round trip stands for one way"
 	}
-	l.put("  %-10s %s (%s by %s%s)", v.Objective, says[v.State], v.Source, r.Via, half)
+	doc.Field(v.Objective, "%s (%s by %s%s)", says[v.State], v.Source, r.Via, half)
 	for _, line := range v.Lines {
 		limit := fmt.Sprintf("limit %g ms", line.Limit)
 		switch line.Measure {
@@ -256,13 +246,13 @@ func pingObjective(l *lines, r PingResult) {
 		case "mos":
 			limit = fmt.Sprintf("least %.1f", line.Limit)
 		}
-		l.put("  %-10s %s: %s (%s)", "", says[line.State], line.Says, limit)
+		doc.Field("", "%s: %s (%s)", says[line.State], line.Says, limit)
 	}
 }
 
 // pingFindings writes what is concluded, each sentence once, with the ways of
 // asking that it is about where it is not about all.
-func pingFindings(l *lines, ink Ink, g []PingResult) {
+func pingFindings(doc *document.Document, g []PingResult) {
 	var order []apitype.Finding
 	about := map[string][]string{}
 	for _, r := range g {
@@ -276,12 +266,9 @@ func pingFindings(l *lines, ink Ink, g []PingResult) {
 	for _, f := range order {
 		ways := ""
 		if list := about[f.Sentence]; len(list) < len(g) && !aboutAll[string(f.Code)] {
-			ways = ink.Faint(" [" + strings.Join(list, ", ") + "]")
+			ways = document.Faint(" [" + strings.Join(list, ", ") + "]")
 		}
-		l.put("  › %s%s", f.Sentence, ways)
-		if f.Advice != "" {
-			l.put("    %s", ink.Faint(f.Advice))
-		}
+		doc.Add(document.Finding{Sign: "›", Text: f.Sentence + ways, Advice: f.Advice})
 	}
 }
 
@@ -354,13 +341,12 @@ var pingColumns = append(slices.Clone(MeasuredColumns), "sent", "answered", "los
 	"loss_ratio", "loss_low_ratio", "loss_high_ratio", "rtt_min_ms", "rtt_mean_ms", "rtt_median_ms", "rtt_p95_ms", "rtt_p99_ms", "rtt_max_ms",
 	"rtt_sd_ms", "jitter_ms", "jitter_rfc3550_ms", "pdv_ms", "spread_ms", "timestamps", "outcome", "reason")
 
-// PingCSV writes results as CSV (RFC 4180).
-func PingCSV(w io.Writer, results []PingResult) error {
-	rows := [][]string{pingColumns}
+func pingRecords(results []PingResult) document.Records {
+	var rows [][]string
 	for _, r := range results {
 		rows = append(rows, append(Measured{r.From, r.Target, r.Address, r.Via, r.StartedAt}.Cells(), append(figureCells(r.Figures), r.Outcome, r.Reason)...))
 	}
-	return CSV(w, rows)
+	return document.RecordsOf(pingColumns, rows)
 }
 
 // figureCells are a reading's cells, from sent to timestamps.
@@ -371,12 +357,16 @@ func figureCells(f reading.Figures) []string {
 		Cell(f.RTTMaxMs), Cell(f.RTTSDMs), Cell(f.JitterMs), Cell(f.JitterRFC3550Ms), Cell(f.PDVMs), Cell(f.SpreadMs), f.Timestamps}
 }
 
-// ReadingColumns are the columns of stored readings in CSV.
-var ReadingColumns = append(slices.Clone(pingColumns[:len(pingColumns)-2]), "notes", "path_id")
-
-// ReadingCells are the cells of one stored reading of a path.
-func ReadingCells(p apitype.Path, r apitype.Reading) []string {
-	cells := Measured{Agent: p.From, Target: p.To, Via: p.Via, StartedAt: r.StartedAt}.Cells()
-	cells[slices.Index(MeasuredColumns, "family")] = strconv.Itoa(p.Family)
-	return append(append(cells, figureCells(r.Figures)...), strings.Join(r.Notes, " "), p.ID)
+// ReadingRecords are stored readings of a path.
+func ReadingRecords(p apitype.Path, list []apitype.Reading) document.Records {
+	columns := append(slices.Clone(pingColumns[:len(pingColumns)-2]), "notes", "path_id")
+	return document.Records{Columns: columns, Rows: func(yield func([]string) bool) {
+		for _, r := range list {
+			cells := Measured{Agent: p.From, Target: p.To, Via: p.Via, StartedAt: r.StartedAt}.Cells()
+			cells[slices.Index(MeasuredColumns, "family")] = strconv.Itoa(p.Family)
+			if !yield(append(append(cells, figureCells(r.Figures)...), strings.Join(r.Notes, " "), p.ID)) {
+				return
+			}
+		}
+	}}
 }

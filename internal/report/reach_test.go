@@ -15,6 +15,7 @@ import (
 	"woodlark.example/core/sweep"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 )
 
 // ofProbes is a result of probes: a answered, x lost, r refused.
@@ -36,7 +37,7 @@ func ofProbes(target, via, text string) (report.PingResult, []reading.Probe) {
 
 func ping(t *testing.T, results ...report.PingResult) string {
 	var out strings.Builder
-	require.NoError(t, report.Ping(&out, report.NewInk(false), results))
+	require.NoError(t, document.Text(&out, document.NewInk(false), report.Ping(results)))
 	return out.String()
 }
 
@@ -91,7 +92,7 @@ func TestLive(t *testing.T) {
 			holm.Hear(p)
 		}
 	}
-	out := report.Live(report.NewInk(false), 10, []report.LiveRow{holm, {Name: "fresh"}})
+	out := document.String(document.Ink{}, report.Live(10, []report.LiveRow{holm, {Name: "fresh"}}))
 	lines := strings.Split(out, "\n")
 	assert.Contains(t, lines[0], "holm  now 12.0 ms   normal 9.00 ms to 11.0 ms   so far median 11.5 ms   1 of 12 lost (8.3 %)")
 	assert.Equal(t, "  ┬  ╷    ", lines[1], "the newest ten: a loss and a refusal hang from the edge")
@@ -123,7 +124,7 @@ func sweptReport() sweep.Report {
 
 func TestSweepText(t *testing.T) {
 	var out strings.Builder
-	require.NoError(t, report.Sweep(&out, report.NewInk(false), sweptReport(), time.UTC))
+	require.NoError(t, document.Text(&out, document.NewInk(false), report.Sweep(sweptReport(), time.UTC)))
 	text := out.String()
 	for _, says := range []string{"3 of 8 addresses", "2 × host unreachable by 192.0.2.1", "since Mon 23 Nov 09:00: 1 new, 1 gone, 1 slower", "192.0.2.2 takes 40.0 ms, it took 4.00 ms",
 		"·▪▪·+·○·", "443 open, 22 closed", "new, only its link answers", "slower, took 4.00 ms", "gw.example"} {
@@ -132,7 +133,7 @@ func TestSweepText(t *testing.T) {
 	large := sweptReport()
 	large.Prefixes, large.Addresses, large.ComparedAt, large.New, large.Gone = []string{"192.0.0.0/16"}, 65536, nil, nil, nil
 	out.Reset()
-	require.NoError(t, report.Sweep(&out, report.NewInk(false), large, time.UTC))
+	require.NoError(t, document.Text(&out, document.NewInk(false), report.Sweep(large, time.UTC)))
 	assert.Contains(t, out.String(), "a cell is 32 addresses")
 	assert.Less(t, strings.Count(out.String(), "\n"), 50)
 }
@@ -147,7 +148,7 @@ func TestSweepForMachines(t *testing.T) {
 	assert.Len(t, again.Hosts, 3)
 	assert.Equal(t, r.Gone, again.Gone)
 	out.Reset()
-	require.NoError(t, report.SweepCSV(&out, r))
+	require.NoError(t, document.CSV(&out, report.Sweep(r, time.UTC)))
 	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
 	require.Len(t, lines, 5, "a heading, three hosts, and one that is gone")
 	assert.Contains(t, lines[4], "192.0.2.6,4,,,,,,,,,,gone")

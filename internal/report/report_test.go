@@ -1,6 +1,7 @@
 package report_test
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -11,30 +12,20 @@ import (
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 )
-
-func TestTableAlignsWhatIsColoured(t *testing.T) {
-	var out strings.Builder
-	ink := report.NewInk(true)
-	require.NoError(t, report.Table(&out, ink, []report.Column{{Name: "path"}, {Name: "RTT", Right: true}}, [][]string{{ink.Strong("a → b"), "9.5 ms"}, {"long one", "10.2 ms"}}))
-	plain := strings.NewReplacer("\x1b[1m", "", "\x1b[2m", "", "\x1b[0m", "", "\x1b[22m", "", "\x1b[0;22m", "").Replace(out.String())
-	lines := strings.Split(strings.TrimSpace(plain), "\n")
-	require.Len(t, lines, 3)
-	assert.Equal(t, "a → b      9.5 ms", lines[1])
-	assert.Equal(t, "long one  10.2 ms", lines[2])
-}
 
 func TestPingTextKeepsAbsentFiguresAbsent(t *testing.T) {
 	probes := []reading.Probe{{Outcome: reading.Answered, RTT: 12 * time.Millisecond, Stamp: reading.StampKernel}, {Outcome: reading.Lost}}
 	r := report.PingResult{Target: "terminal.holm.example", Address: "203.0.113.26", Via: "icmp", From: "quay", Figures: reading.Of(time.Now(), 0, 2, 0, probes).Figures(),
 		Findings: []apitype.Finding{{Sentence: "Half is lost.", Advice: "Look."}}}
 	var out strings.Builder
-	require.NoError(t, report.Ping(&out, report.NewInk(false), []report.PingResult{r}))
+	require.NoError(t, document.Text(&out, document.NewInk(false), report.Ping([]report.PingResult{r})))
 	for _, says := range []string{"terminal.holm.example (203.0.113.26)  from quay by icmp", "1 of 2 probes", "50.0 %  (between 9.5 % and 90.5 %", "jitter     –", "› Half is lost.", "    Look."} {
 		assert.Contains(t, out.String(), says)
 	}
 	var rows strings.Builder
-	require.NoError(t, report.PingCSV(&rows, []report.PingResult{r}))
+	require.NoError(t, document.CSV(&rows, report.Ping([]report.PingResult{r})))
 	lines := strings.Split(strings.TrimSpace(rows.String()), "\n")
 	assert.Equal(t, strings.Count(lines[0], ","), strings.Count(lines[1], ","))
 	assert.Contains(t, lines[1], ",,", "an absent figure is empty")
@@ -59,14 +50,14 @@ func TestDegradedReport(t *testing.T) {
 			Episodes: []apitype.Episode{{Kind: "lost", FromAt: since, ToAt: &until, Sentence: "No answer from Mon 06:00 to Mon 07:00."},
 				{Kind: "degraded", FromAt: since, ToAt: &until, Excesses: []apitype.Excess{{Measure: "rtt", Unit: "ms", Worst: 80}, {Measure: "loss", Unit: "ratio", Worst: 0.1, Sent: 900, Lost: 90}}}}}}}
 	var out strings.Builder
-	require.NoError(t, report.Degraded(&out, report.NewInk(false), d, time.UTC))
+	require.NoError(t, document.Text(&out, document.NewInk(false), report.Degraded(d, time.UTC)))
 	for _, says := range []string{"◆ degraded  quay → a.example  IPv4  since Mon 23 Nov 06:00, for 3 h, its begin ± 4 min", "RTT 24.0 ms instead of 6.5 since Mon 06:00.", "RTT: 6.50 ms before (6.40 ms to 6.70 ms), 24.0 ms now (23.8 ms to 24.3 ms at 95 %), 26.0 ms at worst",
 		"lost  Mon 23 Nov 06:00 to Mon 23 Nov 07:00, for 1 h", "80.0 ms at worst", "10.0 % at worst", "UTC", "2 paths got worse together.", "quay → e.example  IPv4  RTT 6.50 ms before, 24.0 ms now", "It may be the segment 203.0.113.33 to a hop that does not answer as well.",
 		"woodlark baseline accept -from quay -to c.example -measure rtt", "Still being learnt.", "1 path as ever."} {
 		assert.Contains(t, out.String(), says)
 	}
 	var rows strings.Builder
-	require.NoError(t, report.DegradedCSV(&rows, d))
+	require.NoError(t, document.CSV(&rows, report.Degraded(d, time.UTC)))
 	lines := strings.Split(strings.TrimSpace(rows.String()), "\n")
 	assert.Len(t, lines, 9, "the columns, an incident's path, two excesses, a level, one lost, two measures, one not judged")
 	assert.True(t, strings.HasPrefix(lines[1], "incident,quay,e.example,4,"))
@@ -78,10 +69,13 @@ func TestDegradedReport(t *testing.T) {
 func TestReadingRowsFitTheirColumns(t *testing.T) {
 	probes := []reading.Probe{{Outcome: reading.Answered, RTT: 12 * time.Millisecond, Stamp: reading.StampWorld}, {Outcome: reading.Lost}}
 	r := apitype.Reading{Figures: reading.Of(time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), time.Minute, 60, time.Second, probes).Figures(), Notes: []string{"short", "cut"}}
-	cells := report.ReadingCells(apitype.Path{ID: "p", From: "quay", To: "holm", Family: 6, Via: "tcp:443"}, r)
-	require.Len(t, cells, len(report.ReadingColumns))
+	records := report.ReadingRecords(apitype.Path{ID: "p", From: "quay", To: "holm", Family: 6, Via: "tcp:443"}, []apitype.Reading{r})
+	rows := slices.Collect(records.Rows)
+	require.Len(t, rows, 1)
+	cells := rows[0]
+	require.Len(t, cells, len(records.Columns))
 	at := map[string]string{}
-	for i, name := range report.ReadingColumns {
+	for i, name := range records.Columns {
 		at[name] = cells[i]
 	}
 	for name, want := range map[string]string{"agent": "quay", "target": "holm", "family": "6", "via": "tcp:443", "path_id": "p", "started_at": "2026-11-23T09:00:00Z", "sent": "2", "lost": "1", "loss_ratio": "0.5", "rtt_median_ms": "12", "rtt_sd_ms": "", "timestamps": "world", "notes": "short cut"} {
@@ -93,4 +87,22 @@ func TestTimesForReaders(t *testing.T) {
 	now := time.Now()
 	assert.Equal(t, now.UTC().Format("Mon 2 Jan 15:04"), report.When(now, time.UTC))
 	assert.Equal(t, "1 Mar 2024 08:30", report.When(time.Date(2024, 3, 1, 8, 30, 0, 0, time.UTC), time.UTC), "long ago needs its year")
+}
+
+// TestBaselinesForMachines: raw figures by what they are of, nothing for eyes.
+func TestBaselinesForMachines(t *testing.T) {
+	b := apitype.Baseline{From: "quay", To: "holm", Family: 6, Via: "icmp", RTTMs: &apitype.Band{Low: 6.46, Median: 6.55, High: 6.78}, Readings: 900, TakenAt: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC),
+		Measures: []apitype.BaselineMeasure{{Measure: "rtt", Unit: "ms", Week: []apitype.Band{{Low: 6.46, Median: 6.55, High: 6.78}}}}}
+	var out strings.Builder
+	require.NoError(t, document.CSV(&out, document.Document{Records: report.NormalRecords([]apitype.Baseline{b})}))
+	assert.Equal(t, "agent,target,family,via,rtt_low_ms,rtt_median_ms,rtt_high_ms,jitter_low_ms,jitter_median_ms,jitter_high_ms,loss_ratio,reading_count,pinned,learning_until_at,taken_at\n"+
+		"quay,holm,6,icmp,6.46,6.55,6.78,,,,,900,false,,2026-11-23T09:00:00Z\n", out.String())
+	out.Reset()
+	require.NoError(t, document.CSV(&out, report.Baseline(b, time.UTC)))
+	assert.Equal(t, "agent,target,family,via,measure,unit,weekday,hour,low,median,high\nquay,holm,6,icmp,rtt,ms,Sunday,0,6.46,6.55,6.78\n", out.String())
+	out.Reset()
+	p := apitype.Path{From: "quay", To: "holm", Family: 6, Via: "icmp"}
+	band := apitype.Band{Low: 1, Median: 2, High: 3}
+	require.NoError(t, document.CSV(&out, report.Differences(p, []apitype.Difference{{Measure: "rtt", Unit: "ms", A: band, B: band, WorstA: band, WorstB: band, Weekday: "Monday", Hour: 3}})))
+	assert.Contains(t, out.String(), "\nquay,holm,6,icmp,rtt,ms,2,2,Monday,3,2,2,false\n")
 }

@@ -2,17 +2,17 @@ package report
 
 import (
 	"fmt"
-	"io"
 	"strconv"
 	"strings"
 	"time"
 
 	"woodlark.example/core/figure"
 	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/report/document"
 )
 
-// Runs writes runs of all kinds, a line each.
-func Runs(w io.Writer, ink Ink, list []apitype.Run, zone *time.Location) error {
+// Runs are runs of all kinds, a line each.
+func Runs(list []apitype.Run, zone *time.Location) document.Document {
 	var rows [][]string
 	for _, r := range list {
 		lasted := ""
@@ -28,15 +28,15 @@ func Runs(w io.Writer, ink Ink, list []apitype.Run, zone *time.Location) error {
 			ends += " → " + r.To
 		}
 		if r.Via != "" {
-			ends += ink.Faint(otherVia(r.Via))
+			ends += document.Faint(otherVia(r.Via))
 		}
 		outcome := r.Outcome
 		if outcome == "failed" || outcome == "missed" {
-			outcome = ink.Lost(outcome)
+			outcome = document.Lost(outcome)
 		}
-		rows = append(rows, []string{When(r.StartAt, zone), lasted, r.Kind, ends, watch, outcome, found(r), ink.Faint(r.ID)})
+		rows = append(rows, []string{When(r.StartAt, zone), lasted, r.Kind, ends, watch, outcome, found(r), document.Faint(r.ID)})
 	}
-	return Table(w, ink, []Column{{Name: "began"}, {Name: "lasted", Right: true}, {Name: "kind"}, {Name: "from and to"}, {Name: "watch"}, {Name: "outcome"}, {Name: "found"}, {Name: "id"}}, rows)
+	return document.Of(document.Table{Columns: []document.Column{{Name: "began"}, {Name: "lasted", Right: true}, {Name: "kind"}, {Name: "from and to"}, {Name: "watch"}, {Name: "outcome"}, {Name: "found"}, {Name: "id"}}, Rows: rows}, runRecords(list))
 }
 
 // Heard is how far a run is.
@@ -70,9 +70,9 @@ func found(r apitype.Run) string {
 	return ""
 }
 
-// RunsCSV writes runs for machines: raw figures, the unit in the heading, times in UTC.
-func RunsCSV(w io.Writer, list []apitype.Run) error {
-	rows := [][]string{{"id", "kind", "started_at", "ended_at", "agent", "target", "family", "via", "address", "watch", "outcome", "reason", "answered_count", "asked_count", "there_bps", "back_bps", "mos"}}
+func runRecords(list []apitype.Run) document.Records {
+	var rows [][]string
+	columns := []string{"id", "kind", "started_at", "ended_at", "agent", "target", "family", "via", "address", "watch", "outcome", "reason", "answered_count", "asked_count", "there_bps", "back_bps", "mos"}
 	count := func(n *int64) string {
 		if n == nil {
 			return ""
@@ -90,5 +90,5 @@ func RunsCSV(w io.Writer, list []apitype.Run) error {
 		rows = append(rows, []string{r.ID, r.Kind, r.StartAt.UTC().Format(time.RFC3339Nano), ended, r.From, r.To, family, r.Via, r.Address, r.Watch, r.Outcome, r.Reason,
 			count(r.Answered), count(r.Asked), Cell(r.ThereBps), Cell(r.BackBps), Cell(r.MOS)})
 	}
-	return CSV(w, rows)
+	return document.RecordsOf(columns, rows)
 }

@@ -2,61 +2,44 @@ package report
 
 import (
 	"fmt"
-	"io"
 	"math"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"woodlark.example/core/capacity"
 	"woodlark.example/core/finding"
+	"woodlark.example/internal/report/document"
 )
 
 // twoHeads begins the report of a measurement with two ends: what is concluded comes
 // first.
-func twoHeads(l *lines, ink Ink, target, address, from, what string, found []finding.Finding, problem, note string) {
-	head := ink.Strong(target)
+func twoHeads(doc *document.Document, target, address, from, what string, found []finding.Finding, problem, note string) {
+	head := document.Strong(target)
 	if address != "" && address != target {
 		head += "  " + address
 	}
-	l.put("%s  from %s, %s", head, from, what)
+	doc.Say("%s  from %s, %s", head, from, what)
 	if problem != "" {
-		l.put("  It broke off: %s. What follows was measured until then.", problem)
+		doc.Say("  It broke off: %s. What follows was measured until then.", problem)
 	}
-	for _, f := range found {
-		l.put("  ◆ %s", f.Sentence)
-		if f.Advice != "" {
-			l.put("    %s", ink.Faint(f.Advice))
-		}
-	}
+	conclude(doc, "◆", found)
 	if note != "" {
-		l.put("  %s", note)
+		doc.Say("  %s", note)
 	}
 }
 
-// sideBySide writes rows of figures, a column for each direction; rows that are empty
-// throughout are left out.
-func sideBySide(l *lines, ink Ink, names []string, rows [][]string) {
-	columns := []Column{{Name: ""}}
-	for _, n := range names {
-		columns = append(columns, Column{Name: n})
-	}
-	kept := rows[:0]
-	for _, row := range rows {
-		if strings.Trim(strings.Join(row[1:], ""), "– ") != "" {
-			kept = append(kept, append([]string{"  " + row[0]}, row[1:]...))
-		}
-	}
-	if l.err == nil {
-		l.err = Table(l.w, ink, columns, kept)
+// conclude adds findings.
+func conclude(doc *document.Document, sign string, found []finding.Finding) {
+	for _, f := range found {
+		doc.Add(document.Finding{Sign: sign, Text: f.Sentence, Advice: f.Advice})
 	}
 }
 
-// Stream writes what a stream found as text.
-func Stream(w io.Writer, ink Ink, r finding.StreamReport, zone *time.Location) error {
-	l := lines{w: w}
+// Stream is how a stream reads.
+func Stream(r finding.StreamReport, zone *time.Location) document.Document {
+	var doc document.Document
 	what := fmt.Sprintf("packets each %s", Ms(&r.IntervalMs))
 	if r.Codec != "" {
 		what = r.Codec + " over RTP"
@@ -65,7 +48,7 @@ func Stream(w io.Writer, ink Ink, r finding.StreamReport, zone *time.Location) e
 		what += fmt.Sprintf(", %d streams", r.Streams)
 	}
 	what += fmt.Sprintf(", for %s from %s", spanOf(r.ElapsedMs), r.StartedAt.In(zone).Format("15:04:05 MST"))
-	twoHeads(&l, ink, r.Target, r.Address, r.From, what, r.Findings, r.Problem, r.Note)
+	twoHeads(&doc, r.Target, r.Address, r.From, what, r.Findings, r.Problem, r.Note)
 	rows := [][]string{{"received"}, {"loss"}, {"between"}, {"runs"}, {"delay median"}, {"delay from"}, {"delay to"}, {"99 % within"}, {"jitter"}, {"jitter by RTP"}, {"p99 − min"}, {"p99.9 − min"},
 		{"overtaken"}, {"twice"}, {"left late"}, {"DSCP"}, {"discarded"}, {"mouth to ear"}, {"R-factor"}, {"MOS"}}
 	var names []string
@@ -76,16 +59,17 @@ func Stream(w io.Writer, ink Ink, r finding.StreamReport, zone *time.Location) e
 		}
 	}
 	if len(names) > 0 {
-		l.put("")
-		sideBySide(&l, ink, names, rows)
+		doc.Gap()
+		doc.Add(document.Beside(names, rows))
 	}
-	streamClock(&l, ink, r)
-	reflectorLines(&l, ink, r.Reflector)
+	streamClock(&doc, r)
+	reflectorLines(&doc, r.Reflector)
 	if len(r.Directions) > 0 {
-		l.put("")
-		streamStrip(&l, ink, r)
+		doc.Gap()
+		doc.Add(streamStrip(r))
 	}
-	return l.err
+	doc.Records = streamRecords(r)
+	return doc
 }
 
 func spanOf(ms float64) string {
@@ -148,30 +132,30 @@ func dscpCell(d finding.StreamDirection) string {
 	return fmt.Sprintf("sent %s, came %s", sent, strings.Join(parts, ", "))
 }
 
-func streamClock(l *lines, ink Ink, r finding.StreamReport) {
+func streamClock(doc *document.Document, r finding.StreamReport) {
 	switch c := r.Clock; {
 	case c.InStep && c.ErrorMs != nil && *c.ErrorMs == 0:
-		l.put("  %s", ink.Faint("Both ends go by one clock."))
+		doc.Say("  %s", document.Faint("Both ends go by one clock."))
 	case c.InStep:
-		l.put("  %s", ink.Faint("Both clocks are in step, to within "+Ms(c.ErrorMs)+"."))
+		doc.Say("  %s", document.Faint("Both clocks are in step, to within "+Ms(c.ErrorMs)+"."))
 	case c.OffsetMs != nil:
 		side, by := "ahead", math.Abs(*c.OffsetMs)
 		if *c.OffsetMs < 0 {
 			side = "behind"
 		}
-		l.put("  %s", ink.Faint(fmt.Sprintf("Far clock %s by %s, drifting by %.1f ppm; one-way delays are off by %s at most.", side, Ms(&by), *c.SkewPPM, Ms(c.ErrorMs))))
+		doc.Say("  %s", document.Faint(fmt.Sprintf("Far clock %s by %s, drifting by %.1f ppm; one-way delays are off by %s at most.", side, Ms(&by), *c.SkewPPM, Ms(c.ErrorMs))))
 	}
 	if r.RTTRestMs != nil {
 		says := "Round trip at rest " + Ms(r.RTTRestMs)
 		if r.RTTLoadMs != nil {
 			says += ", beside the stream " + Ms(r.RTTLoadMs)
 		}
-		l.put("  %s", ink.Faint(says+"."))
+		doc.Say("  %s", document.Faint(says+"."))
 	}
 }
 
 // reflectorLines say what is known of the reflector that a stream was measured by.
-func reflectorLines(l *lines, ink Ink, r *finding.ReflectorReport) {
+func reflectorLines(doc *document.Document, r *finding.ReflectorReport) {
 	if r == nil {
 		return
 	}
@@ -188,7 +172,7 @@ func reflectorLines(l *lines, ink Ink, r *finding.ReflectorReport) {
 	if r.Authenticated {
 		says += "; authenticated"
 	}
-	l.put("  %s", ink.Faint(says+"."))
+	doc.Say("  %s", document.Faint(says+"."))
 	var parts []string
 	clock := r.Clock
 	if clock == "free" {
@@ -207,56 +191,22 @@ func reflectorLines(l *lines, ink Ink, r *finding.ReflectorReport) {
 	}
 	if len(parts) > 0 {
 		text := strings.Join(parts, "; ")
-		l.put("  %s", ink.Faint(strings.ToUpper(text[:1])+text[1:]+"."))
+		doc.Say("  %s", document.Faint(strings.ToUpper(text[:1])+text[1:]+"."))
 	}
 }
 
-// stripWidth is how wide a side of a mirrored strip is, stripLines how long it is.
-const (
-	stripWidth = 24
-	stripLines = 20
-)
-
-// strip writes stretches of time as lines, what went there to the left of an axis and
-// what came back to its right.
-func strip(l *lines, ink Ink, left, right string, most float64, count int, cell func(i int, there bool) (value float64, says string, ok bool), at func(i int) float64) {
-	if most <= 0 {
-		most = 1
+// mirror is something by stretches of time both ways, of which side gives those of a way: 0
+// there, 1 back.
+func mirror(names [2]string, most float64, count int, side func(i, way int) document.Side, at func(i int) float64) document.Mirror {
+	m := document.Mirror{There: names[0], Back: names[1], Most: most}
+	for i := range count {
+		m.Rows = append(m.Rows, document.MirrorRow{At: at(i), There: side(i, 0), Back: side(i, 1)})
 	}
-	each := (count + stripLines - 1) / max(1, stripLines)
-	l.put("%s", ink.Faint(fmt.Sprintf("  %6s %*s │ %s", "", stripWidth+16, clip(left, stripWidth+16), clip(right, stripWidth+16))))
-	for i := 0; i < count; i += max(1, each) {
-		a, as, aok := cell(i, true)
-		b, bs, bok := cell(i, false)
-		bar := func(v float64, ok bool) string {
-			if !ok {
-				return ""
-			}
-			return strings.Repeat("▪", int(v/most*stripWidth+0.5))
-		}
-		leftSide := fmt.Sprintf("%*s", 15, as) + " " + pad(bar(a, aok), stripWidth, true)
-		l.put("  %5.0fs %s │ %s", at(i), leftSide, strings.TrimRight(pad(bar(b, bok), stripWidth, false)+" "+bs, " "))
-	}
-}
-
-func pad(s string, n int, right bool) string {
-	gap := strings.Repeat(" ", max(0, n-utf8.RuneCountInString(s)))
-	if right {
-		return gap + s
-	}
-	return s + gap
-}
-
-func clip(s string, n int) string {
-	r := []rune(s)
-	if len(r) <= n {
-		return s
-	}
-	return string(r[:n-1]) + "…"
+	return m
 }
 
 // streamStrip is the jitter of each stretch, with what was lost.
-func streamStrip(l *lines, ink Ink, r finding.StreamReport) {
+func streamStrip(r finding.StreamReport) document.Mirror {
 	var sides [2]*finding.StreamDirection
 	count, most := 0, 0.0
 	for i := range r.Directions {
@@ -279,23 +229,20 @@ func streamStrip(l *lines, ink Ink, r finding.StreamReport) {
 		}
 		return "jitter " + d.Direction
 	}
-	strip(l, ink, name(sides[0]), name(sides[1]), most, count, func(i int, there bool) (float64, string, bool) {
-		d := sides[1]
-		if there {
-			d = sides[0]
-		}
+	return mirror([2]string{name(sides[0]), name(sides[1])}, most, count, func(i, way int) (side document.Side) {
+		d := sides[way]
 		if d == nil || i >= len(d.Spans) {
-			return 0, "", false
+			return side
 		}
 		s := d.Spans[i]
-		says := Ms(s.JitterMs)
+		side.Says = Ms(s.JitterMs)
 		if s.Lost > 0 {
-			says = ink.Lost(fmt.Sprintf("%d lost", s.Lost)) + " " + says
+			side.Says = document.Lost(fmt.Sprintf("%d lost", s.Lost)) + " " + side.Says
 		}
-		if s.JitterMs == nil {
-			return 0, says, false
+		if s.JitterMs != nil {
+			side.Known, side.Value = true, *s.JitterMs
 		}
-		return *s.JitterMs, says, true
+		return side
 	}, func(i int) float64 {
 		for _, d := range sides {
 			if d != nil && i < len(d.Spans) {
@@ -306,16 +253,17 @@ func streamStrip(l *lines, ink Ink, r finding.StreamReport) {
 	})
 }
 
-// StreamCSV writes one row a stretch of time and direction.
-func StreamCSV(w io.Writer, r finding.StreamReport) error {
-	rows := [][]string{append(slices.Clone(MeasuredColumns), "from", "to", "direction", "start_s", "span_s", "sent", "lost", "delay_median_ms", "delay_max_ms", "jitter_ms", "r_factor", "mos")}
+// streamRecords are one a stretch of time and direction.
+func streamRecords(r finding.StreamReport) document.Records {
+	var rows [][]string
+	columns := append(slices.Clone(MeasuredColumns), "from", "to", "direction", "start_s", "span_s", "sent", "lost", "delay_median_ms", "delay_max_ms", "jitter_ms", "r_factor", "mos")
 	m := Measured{r.From, r.Target, r.Address, r.Format, r.StartedAt}
 	for _, d := range r.Directions {
 		for _, s := range d.Spans {
 			rows = append(rows, append(m.Cells(), d.From, d.To, way(d.There), Cell(&s.Start), Cell(&s.Length), strconv.Itoa(s.Sent), strconv.Itoa(s.Lost), Cell(s.MedianMs), Cell(s.MaxMs), Cell(s.JitterMs), Cell(s.R), Cell(s.MOS)))
 		}
 	}
-	return CSV(w, rows)
+	return document.RecordsOf(columns, rows)
 }
 
 // way names a direction in CSV: from the near end, or back to it.

@@ -15,6 +15,7 @@ import (
 
 	"woodlark.example/core/figure"
 	"woodlark.example/core/sweep"
+	"woodlark.example/internal/report/document"
 )
 
 const (
@@ -36,21 +37,21 @@ func Grouped(n uint64) string {
 	return b.String()
 }
 
-// Sweep writes a sweep as text: what it found in figures, as a map, and as a
+// Sweep is how a sweep reads: what it found in figures, as a map, and as a
 // table.
-func Sweep(w io.Writer, ink Ink, r sweep.Report, zone *time.Location) error {
-	l := lines{w: w}
-	l.put("%s  from %s by %s", ink.Strong(strings.Join(few(r.Prefixes, 4), " ")), r.From, r.Via)
-	l.put("  answered   %s of %s addresses", Grouped(r.Answered), Grouped(r.Probed))
-	l.put("  sent       %s packets in %s, %s packets/s while sending", Grouped(r.Sent), figure.FormatMs(r.ElapsedMs), Grouped(uint64(r.PacketsPerSecond)))
+func Sweep(r sweep.Report, zone *time.Location) document.Document {
+	var doc document.Document
+	doc.Say("%s  from %s by %s", document.Strong(strings.Join(few(r.Prefixes, 4), " ")), r.From, r.Via)
+	doc.Field("answered", "%s of %s addresses", Grouped(r.Answered), Grouped(r.Probed))
+	doc.Field("sent", "%s packets in %s, %s packets/s while sending", Grouped(r.Sent), figure.FormatMs(r.ElapsedMs), Grouped(uint64(r.PacketsPerSecond)))
 	if r.Cut {
-		l.put("  cut        stopped before its end: %s of %s addresses were asked", Grouped(r.Probed), Grouped(r.Addresses))
+		doc.Field("cut", "stopped before its end: %s of %s addresses were asked", Grouped(r.Probed), Grouped(r.Addresses))
 	}
 	if r.Unsent > 0 {
-		l.put("  not sent   %s packets: %s", Grouped(r.Unsent), r.UnsentReason)
+		doc.Field("not sent", "%s packets: %s", Grouped(r.Unsent), r.UnsentReason)
 	}
 	if r.Dropped > 0 {
-		l.put("  dropped    this host had no room for %d answers: a lower -rate may find more", r.Dropped)
+		doc.Field("dropped", "this host had no room for %d answers: a lower -rate may find more", r.Dropped)
 	}
 	causes := make([]string, 0, len(r.Refused))
 	for cause := range r.Refused {
@@ -58,16 +59,17 @@ func Sweep(w io.Writer, ink Ink, r sweep.Report, zone *time.Location) error {
 	}
 	slices.Sort(causes)
 	for _, cause := range few(causes, 5) {
-		l.put("  refused    %s × %s", Grouped(r.Refused[cause]), cause)
+		doc.Field("refused", "%s × %s", Grouped(r.Refused[cause]), cause)
 	}
-	sweepChanges(&l, r, zone)
-	l.put("")
-	sweepMap(&l, ink, r)
-	if l.err != nil || len(r.Hosts) == 0 {
-		return l.err
+	sweepChanges(&doc, r, zone)
+	doc.Gap()
+	sweepMap(&doc, r)
+	if len(r.Hosts) > 0 {
+		doc.Gap()
+		sweepTable(&doc, r)
 	}
-	l.put("")
-	return sweepTable(w, ink, r)
+	doc.Records = sweepRecords(r)
+	return doc
 }
 
 func few(list []string, most int) []string {
@@ -77,33 +79,33 @@ func few(list []string, most int) []string {
 	return append(slices.Clone(list[:most]), fmt.Sprintf("and %d more", len(list)-most))
 }
 
-func sweepChanges(l *lines, r sweep.Report, zone *time.Location) {
+func sweepChanges(doc *document.Document, r sweep.Report, zone *time.Location) {
 	if r.ComparedAt == nil {
-		l.put("  before     no earlier sweep of these addresses to compare with")
+		doc.Field("before", "no earlier sweep of these addresses to compare with")
 		return
 	}
 	when := "since " + When(*r.ComparedAt, zone)
 	if len(r.New)+len(r.Gone)+len(r.Slower) == 0 {
-		l.put("  changes    none %s", when)
+		doc.Field("changes", "none %s", when)
 		return
 	}
-	l.put("  changes    %s: %d new, %d gone, %d slower", when, len(r.New), len(r.Gone), len(r.Slower))
+	doc.Field("changes", "%s: %d new, %d gone, %d slower", when, len(r.New), len(r.Gone), len(r.Slower))
 	for _, list := range []struct {
 		name  string
 		addrs []string
 	}{{"new", r.New}, {"gone", r.Gone}} {
 		if len(list.addrs) > 0 {
-			l.put("  %-10s %s", list.name, strings.Join(few(list.addrs, 8), "  "))
+			doc.Field(list.name, "%s", strings.Join(few(list.addrs, 8), "  "))
 		}
 	}
 	for _, s := range r.Slower[:min(8, len(r.Slower))] {
-		l.put("  %-10s %s takes %s, it took %s", "slower", s.Address, figure.FormatMs(s.RTTMs), figure.FormatMs(s.BeforeMs))
+		doc.Field("slower", "%s takes %s, it took %s", s.Address, figure.FormatMs(s.RTTMs), figure.FormatMs(s.BeforeMs))
 	}
 }
 
 // sweepMap draws the addresses as cells: each stands for one address, or for a
 // few where there are many.
-func sweepMap(l *lines, ink Ink, r sweep.Report) {
+func sweepMap(doc *document.Document, r sweep.Report) {
 	space, err := sweep.Parse(r.Prefixes, r.Excluded, sweep.Options{Low: true})
 	if err != nil || space.Len() == 0 {
 		return
@@ -130,38 +132,39 @@ func sweepMap(l *lines, ink Ink, r sweep.Report) {
 	}
 	mark(r.New, 'n')
 	mark(r.Gone, 'g')
+	var picture document.Cells
 	for at := 0; at < len(cells); at += mapCells {
 		var row strings.Builder
 		for i := at; i < min(len(cells), at+mapCells); i++ {
-			row.WriteString(cell(ink, cells[i], min(each, space.Len()-uint64(i)*each), marked[i]))
+			row.WriteString(cell(cells[i], min(each, space.Len()-uint64(i)*each), marked[i]))
 		}
-		l.put("  %-15s %s", space.At(uint64(at)*each), row.String())
+		picture.Rows = append(picture.Rows, document.CellRow{Name: space.At(uint64(at) * each).String(), Cells: row.String()})
 	}
-	legend := "▪ answers  · silent"
+	picture.Legend = "▪ answers  · silent"
 	if each > 1 {
-		legend = fmt.Sprintf("a cell is %d addresses: · none, ▪ some, ■ all answer", each)
+		picture.Legend = fmt.Sprintf("a cell is %d addresses: · none, ▪ some, ■ all answer", each)
 	}
 	if r.ComparedAt != nil {
-		legend += "  + new  ○ gone"
+		picture.Legend += "  + new  ○ gone"
 	}
-	l.put("  %s", ink.Faint(legend))
+	doc.Add(picture)
 }
 
-func cell(ink Ink, answered, of uint64, marked byte) string {
+func cell(answered, of uint64, marked byte) string {
 	switch {
 	case marked == 'g':
-		return ink.Lost("○")
+		return document.Lost("○")
 	case marked == 'n':
-		return ink.Refused("+")
+		return document.Changed("+")
 	case answered == 0:
-		return ink.Faint("·")
+		return document.Faint("·")
 	case of > 1 && answered == of:
 		return "■"
 	}
 	return "▪"
 }
 
-func sweepTable(w io.Writer, ink Ink, r sweep.Report) error {
+func sweepTable(doc *document.Document, r sweep.Report) {
 	changed := map[string]string{}
 	for _, a := range r.New {
 		changed[a] = "new"
@@ -169,7 +172,7 @@ func sweepTable(w io.Writer, ink Ink, r sweep.Report) error {
 	for _, s := range r.Slower {
 		changed[s.Address] = "slower, took " + figure.FormatMs(s.BeforeMs)
 	}
-	columns := []Column{{Name: "address"}, {Name: "RTT", Right: true}, {Name: "name"}, {Name: "hardware"}, {Name: "ports"}, {Name: "note"}}
+	columns := []document.Column{{Name: "address"}, {Name: "RTT", Right: true}, {Name: "name"}, {Name: "hardware"}, {Name: "ports"}, {Name: "note"}}
 	var rows [][]string
 	for _, h := range r.Hosts[:min(mostRows, len(r.Hosts))] {
 		note := changed[h.Address]
@@ -181,14 +184,10 @@ func sweepTable(w io.Writer, ink Ink, r sweep.Report) error {
 		}
 		rows = append(rows, []string{h.Address, Ms(h.RTTMs), h.Name, h.MAC, ports(h), note})
 	}
-	if err := Table(w, ink, dense(columns, rows), thin(columns, rows)); err != nil {
-		return err
-	}
+	doc.Add(document.Table{Columns: columns, Rows: rows}.Dense())
 	if more := len(r.Hosts) - mostRows; more > 0 {
-		_, err := fmt.Fprintf(w, "%s\n", ink.Faint(fmt.Sprintf("and %s more; -format json and csv have all", Grouped(uint64(more)))))
-		return err
+		doc.Say("%s", document.Faint(fmt.Sprintf("and %s more; -format json and csv have all", Grouped(uint64(more)))))
 	}
-	return nil
 }
 
 func ports(h sweep.HostReport) string {
@@ -202,42 +201,14 @@ func ports(h sweep.HostReport) string {
 	return strings.Join(parts, ", ")
 }
 
-// empty are the columns with nothing in them.
-func empty(columns []Column, rows [][]string) []bool {
-	out := make([]bool, len(columns))
-	for i := range columns {
-		out[i] = !slices.ContainsFunc(rows, func(row []string) bool { return row[i] != "" })
-	}
-	return out
+// sweepColumns are those of the records of a sweep: one a host.
+var sweepColumns = append(slices.Clone(MeasuredColumns), "rtt_ms", "name", "mac", "open_ports", "closed_ports", "answered_from", "timestamps", "change")
+
+func sweepRecords(r sweep.Report) document.Records {
+	return document.Records{Columns: sweepColumns, Rows: func(yield func([]string) bool) { sweepRows(r, yield) }}
 }
 
-func dense(columns []Column, rows [][]string) []Column {
-	gone := empty(columns, rows)
-	var out []Column
-	for i, c := range columns {
-		if !gone[i] {
-			out = append(out, c)
-		}
-	}
-	return out
-}
-
-func thin(columns []Column, rows [][]string) [][]string {
-	gone := empty(columns, rows)
-	out := make([][]string, len(rows))
-	for n, row := range rows {
-		for i, cell := range row {
-			if !gone[i] {
-				out[n] = append(out[n], cell)
-			}
-		}
-	}
-	return out
-}
-
-// SweepCSV writes one row a host (RFC 4180).
-func SweepCSV(w io.Writer, r sweep.Report) error {
-	rows := [][]string{append(slices.Clone(MeasuredColumns), "rtt_ms", "name", "mac", "open_ports", "closed_ports", "answered_from", "timestamps", "change")}
+func sweepRows(r sweep.Report, yield func([]string) bool) {
 	prefixes := strings.Join(r.Prefixes, " ")
 	changed := map[string]string{}
 	for _, a := range r.New {
@@ -255,13 +226,16 @@ func SweepCSV(w io.Writer, r sweep.Report) error {
 	}
 	for _, h := range r.Hosts {
 		m := Measured{r.From, prefixes, h.Address, h.By, r.StartedAt}
-		rows = append(rows, append(m.Cells(), Cell(h.RTTMs), h.Name, h.MAC, numbers(h.Open), numbers(h.Closed), h.Other, h.Timestamps, changed[h.Address]))
+		if !yield(append(m.Cells(), Cell(h.RTTMs), h.Name, h.MAC, numbers(h.Open), numbers(h.Closed), h.Other, h.Timestamps, changed[h.Address])) {
+			return
+		}
 	}
 	for _, a := range r.Gone {
 		m := Measured{r.From, prefixes, a, "", r.StartedAt}
-		rows = append(rows, append(m.Cells(), "", "", "", "", "", "", "", "gone"))
+		if !yield(append(m.Cells(), "", "", "", "", "", "", "", "gone")) {
+			return
+		}
 	}
-	return CSV(w, rows)
 }
 
 // SweepJSON writes a sweep as JSON, its hosts one by one: there may be many.

@@ -2,18 +2,18 @@ package report
 
 import (
 	"fmt"
-	"io"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"woodlark.example/core/finding"
+	"woodlark.example/internal/report/document"
 )
 
-// Throughput writes what a bandwidth test found as text.
-func Throughput(w io.Writer, ink Ink, r finding.ThroughputReport, zone *time.Location) error {
-	l := lines{w: w}
+// Throughput is how a bandwidth test reads.
+func Throughput(r finding.ThroughputReport, zone *time.Location) document.Document {
+	var doc document.Document
 	k := r.Conditions
 	what := strings.ToUpper(r.Protocol)
 	if k.OfferedBps != nil {
@@ -26,7 +26,7 @@ func Throughput(w io.Writer, ink Ink, r finding.ThroughputReport, zone *time.Loc
 		what += ", both ways at once"
 	}
 	what += fmt.Sprintf(", %gs from %s", k.For, r.StartedAt.In(zone).Format("15:04:05 MST"))
-	twoHeads(&l, ink, r.Target, r.Address, r.From, what, r.Findings, r.Problem, r.Note)
+	twoHeads(&doc, r.Target, r.Address, r.From, what, r.Findings, r.Problem, r.Note)
 	rows := [][]string{{"received"}, {"with warm-up"}, {"IP packets"}, {"frames"}, {"on the line"}, {"mean of repeats"}, {"sent"}, {"loss"}, {"jitter"}, {"overtaken"}, {"sent again"}, {"RTT at rest"},
 		{"RTT under load"}, {"TCP efficiency"}, {"buffer delay"}, {"transfer time ratio"}, {"held up by receiver"}, {"held up by buffer"}, {"CPU here / there"}}
 	var names []string
@@ -37,23 +37,24 @@ func Throughput(w io.Writer, ink Ink, r finding.ThroughputReport, zone *time.Loc
 		}
 	}
 	if len(names) > 0 {
-		l.put("")
-		sideBySide(&l, ink, names, rows)
+		doc.Gap()
+		doc.Add(document.Beside(names, rows))
 	}
 	if y := r.Yardstick; y != nil {
-		l.put("  %s", ink.Faint(fmt.Sprintf("Within themselves the machines reach %s here and %s there.", orNone(Rate(y.NearBps)), orNone(Rate(y.FarBps)))))
+		doc.Say("  %s", document.Faint(fmt.Sprintf("Within themselves the machines reach %s here and %s there.", orNone(Rate(y.NearBps)), orNone(Rate(y.FarBps)))))
 	}
 	for _, d := range r.Directions {
 		for _, t := range d.Tried {
-			l.put("  %s", ink.Faint(fmt.Sprintf("%s: datagrams at %s lost %s, the others waited %s in the mean.", d.Direction, Rate(&t.OfferedBps), orNone(Percent(t.LossRatio)), orNone(Ms(t.DelayedMs)))))
+			doc.Say("  %s", document.Faint(fmt.Sprintf("%s: datagrams at %s lost %s, the others waited %s in the mean.", d.Direction, Rate(&t.OfferedBps), orNone(Percent(t.LossRatio)), orNone(Ms(t.DelayedMs)))))
 		}
 	}
 	if len(r.Directions) > 0 {
-		l.put("  %s", ink.Faint(conditions(k)))
-		l.put("")
-		throughputStrip(&l, ink, r)
+		doc.Say("  %s", document.Faint(conditions(k)))
+		doc.Gap()
+		doc.Add(throughputStrip(r))
 	}
-	return l.err
+	doc.Records = throughputRecords(r)
+	return doc
 }
 
 func orNone(s string) string {
@@ -113,7 +114,7 @@ func throughputCells(d finding.ThroughputDirection, r finding.ThroughputReport) 
 }
 
 // throughputStrip is the rate of each second, at its receiver.
-func throughputStrip(l *lines, ink Ink, r finding.ThroughputReport) {
+func throughputStrip(r finding.ThroughputReport) document.Mirror {
 	var sides [2]*finding.ThroughputDirection
 	count, most := 0, 0.0
 	for i := range r.Directions {
@@ -134,20 +135,17 @@ func throughputStrip(l *lines, ink Ink, r finding.ThroughputReport) {
 		}
 		return d.Direction
 	}
-	strip(l, ink, name(sides[0]), name(sides[1]), most, count, func(i int, there bool) (float64, string, bool) {
-		d := sides[1]
-		if there {
-			d = sides[0]
-		}
+	return mirror([2]string{name(sides[0]), name(sides[1])}, most, count, func(i, way int) (side document.Side) {
+		d := sides[way]
 		if d == nil || i >= len(d.Spans) {
-			return 0, "", false
+			return side
 		}
 		s := d.Spans[i]
-		says := Rate(&s.ReceivedBps)
+		side = document.Side{Value: s.ReceivedBps, Known: true, Says: Rate(&s.ReceivedBps)}
 		if s.WarmUp {
-			says = "(" + says + ")"
+			side.Says = "(" + side.Says + ")"
 		}
-		return s.ReceivedBps, says, true
+		return side
 	}, func(i int) float64 {
 		for _, d := range sides {
 			if d != nil && i < len(d.Spans) {
@@ -158,9 +156,10 @@ func throughputStrip(l *lines, ink Ink, r finding.ThroughputReport) {
 	})
 }
 
-// ThroughputCSV writes one row an interval and direction.
-func ThroughputCSV(w io.Writer, r finding.ThroughputReport) error {
-	rows := [][]string{append(slices.Clone(MeasuredColumns), "from", "to", "direction", "start_s", "span_s", "received_bytes", "received_bps", "sent_bytes", "resent_segments", "rtt_ms", "window_bytes", "warm_up")}
+// throughputRecords are one an interval and direction.
+func throughputRecords(r finding.ThroughputReport) document.Records {
+	var rows [][]string
+	columns := append(slices.Clone(MeasuredColumns), "from", "to", "direction", "start_s", "span_s", "received_bytes", "received_bps", "sent_bytes", "resent_segments", "rtt_ms", "window_bytes", "warm_up")
 	m := Measured{r.From, r.Target, r.Address, r.Protocol, r.StartedAt}
 	for _, d := range r.Directions {
 		for _, s := range d.Spans {
@@ -168,5 +167,5 @@ func ThroughputCSV(w io.Writer, r finding.ThroughputReport) error {
 				Cell(s.RTTMs), whole(s.WindowBytes), strconv.FormatBool(s.WarmUp)))
 		}
 	}
-	return CSV(w, rows)
+	return document.RecordsOf(columns, rows)
 }

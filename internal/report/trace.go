@@ -2,7 +2,6 @@ package report
 
 import (
 	"fmt"
-	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -10,52 +9,46 @@ import (
 
 	"woodlark.example/core/figure"
 	"woodlark.example/core/finding"
+	"woodlark.example/internal/report/document"
 )
 
 // laneWidth is that of the bar of added delay, in columns.
 const laneWidth = 12
 
-// Trace writes a trace as text: what is concluded first, then a lane a hop.
-func Trace(w io.Writer, ink Ink, r finding.TraceReport, zone *time.Location) error {
-	l := lines{w: w}
-	head := ink.Strong(r.Target)
+// Trace is how a trace reads: what is concluded first, then a lane a hop.
+func Trace(r finding.TraceReport, zone *time.Location) document.Document {
+	var doc document.Document
+	head := document.Strong(r.Target)
 	if r.Address != r.Target {
 		head += "  " + r.Address
 	}
-	l.put("%s  from %s by %s", head, r.From, r.Via)
-	for _, f := range r.Findings {
-		l.put("  ◆ %s", f.Sentence)
-		if f.Advice != "" {
-			l.put("    %s", ink.Faint(f.Advice))
-		}
-	}
+	doc.Say("%s  from %s by %s", head, r.From, r.Via)
+	conclude(&doc, "◆", r.Findings)
 	if r.Note != "" {
-		l.put("  %s", r.Note)
+		doc.Say("  %s", r.Note)
 	}
-	l.put("  %s", traceSummary(r))
+	doc.Say("  %s", traceSummary(r))
 	if r.Dropped > 0 {
-		l.put("  This host had no room for %d answers: what is lost above may have been lost here.", r.Dropped)
+		doc.Say("  This host had no room for %d answers: what is lost above may have been lost here.", r.Dropped)
 	}
 	if r.Compared != nil {
-		l.put("")
-		traceCompared(&l, ink, *r.Compared, zone)
+		doc.Gap()
+		traceCompared(&doc, *r.Compared, zone)
 	}
 	if len(r.Hops) > 0 {
-		l.put("")
-		traceLanes(&l, ink, r)
+		doc.Gap()
+		doc.Add(Lanes(r))
 	}
 	if len(r.Branches) > 1 {
-		l.put("")
-		traceBranches(&l, r)
+		doc.Gap()
+		traceBranches(&doc, r)
 	}
-	if r.Back != nil && l.err == nil {
-		l.put("")
-		l.put("And back:")
-		if l.err == nil {
-			return Trace(w, ink, *r.Back, zone)
-		}
+	if r.Back != nil {
+		doc.Gap()
+		doc.Say("And back:")
+		doc.Append(Trace(*r.Back, zone))
 	}
-	return l.err
+	return doc
 }
 
 // traceSummary is one sentence of what the trace is.
@@ -100,64 +93,67 @@ func plural(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
-// traceLanes draws a lane a hop, from here to the target.
-func traceLanes(l *lines, ink Ink, r finding.TraceReport) {
+// Lanes are a lane a hop, from here to the target.
+func Lanes(r finding.TraceReport) document.Table {
 	most := 0.0
 	for _, h := range r.Hops {
 		if h.CarriedMs != nil {
 			most = max(most, *h.CarriedMs)
 		}
 	}
-	l.put("%s", ink.Faint(fmt.Sprintf("  %3s  %-*s %10s %9s %8s %8s  %s", "hop", laneWidth, "delay added", "adds", "so far", "carried", "spared", "who")))
+	t := document.Table{Indent: 2, Columns: []document.Column{{Name: "hop", Right: true, Width: 3}, {Name: "delay added", Width: laneWidth}, {Name: "adds", Right: true, Width: 9},
+		{Name: "so far", Right: true, Width: 8}, {Name: "carried", Right: true, Width: 7}, {Name: "spared", Right: true, Width: 7}, {Name: "who"}}}
 	here := "here"
 	if r.Source != "" {
 		here += ", " + r.Source
 	}
-	l.put("%s", ink.Faint(fmt.Sprintf("  %3d  %-*s %10s %9s %8s %8s  %s", 0, laneWidth, "▏", "", "", "", "", here)))
+	faint := document.Faint
+	t.Rows = append(t.Rows, []string{faint("0"), faint("▏"), "", "", "", "", faint(here)})
 	for _, h := range r.Hops {
-		lane := fmt.Sprintf("  %3d  %s %10s %9s %8s %8s  ", h.TTL, bar(h.CarriedMs, most), signed(h), Ms(h.RTTMs), carriedText(h), sparedText(h))
+		carried := carriedText(h)
 		if h.CarriedRatio != nil && *h.CarriedRatio > 0 {
-			lane = strings.Replace(lane, carriedText(h), ink.Lost(carriedText(h)), 1)
+			carried = document.Lost(carried)
 		}
+		lane := []string{strconv.Itoa(h.TTL), bar(h.CarriedMs, most), signed(h), Ms(h.RTTMs), carried, sparedText(h), ""}
+		who := &lane[len(lane)-1]
+		t.Rows = append(t.Rows, lane)
 		switch {
 		case len(h.Nodes) == 0:
-			l.put("%s%s", lane, ink.Faint("nobody answers here"))
+			*who = faint("nobody answers here")
 		case len(h.Nodes) == 1:
-			l.put("%s%s", lane, nodeText(ink, h.Nodes[0]))
+			*who = nodeText(h.Nodes[0])
 		default:
-			how := fmt.Sprintf("%d, by flow", len(h.Nodes))
+			*who = fmt.Sprintf("%d, by flow", len(h.Nodes))
 			if h.PerPacket {
-				how = fmt.Sprintf("%d, by packet: one flow meets them all", len(h.Nodes))
+				*who = fmt.Sprintf("%d, by packet: one flow meets them all", len(h.Nodes))
 			}
-			l.put("%s%s", lane, how)
-			for i, n := range h.Nodes {
-				mark := "├"
-				if i == len(h.Nodes)-1 {
-					mark = "└"
-				}
-				share := fmt.Sprintf("%.0f %%  ", 100*n.Share)
-				if h.PerPacket {
-					share = ""
-				}
-				l.put("  %3s  %-*s %10s %9s %17s  %s %s%s", "", laneWidth, "", "", Ms(n.RTTMs), "", mark, share, nodeText(ink, n))
-			}
+			t.Rows = append(t.Rows, branches(h)...)
 		}
 	}
+	return t
 }
 
-// TraceLanes writes the lanes alone, of a trace that goes on.
-func TraceLanes(w io.Writer, ink Ink, r finding.TraceReport) error {
-	l := lines{w: w}
-	traceLanes(&l, ink, r)
-	return l.err
+// branches are a row for each who answers at a hop.
+func branches(h finding.HopReport) (rows [][]string) {
+	for i, n := range h.Nodes {
+		mark := "├"
+		if i == len(h.Nodes)-1 {
+			mark = "└"
+		}
+		share := fmt.Sprintf("%.0f %%  ", 100*n.Share)
+		if h.PerPacket {
+			share = ""
+		}
+		rows = append(rows, []string{"", "", "", Ms(n.RTTMs), "", "", mark + " " + share + nodeText(n)})
+	}
+	return rows
 }
 
-// LanesText is the lanes alone, with the target above.
-func LanesText(ink Ink, r finding.TraceReport) string {
-	var b strings.Builder
-	fmt.Fprintf(&b, "%s  from %s\n", ink.Strong(r.Target), r.From)
-	_ = TraceLanes(&b, ink, r)
-	return b.String()
+// LanesSoFar are the lanes alone, of a trace that goes on, with the target above.
+func LanesSoFar(r finding.TraceReport) (doc document.Document) {
+	doc.Say("%s  from %s", document.Strong(r.Target), r.From)
+	doc.Add(Lanes(r))
+	return doc
 }
 
 // bar is added delay that carries on, as a length.
@@ -213,10 +209,10 @@ func sparedText(h finding.HopReport) string {
 }
 
 // nodeText names who answered.
-func nodeText(ink Ink, n finding.NodeReport) string {
+func nodeText(n finding.NodeReport) string {
 	text := n.Address
 	if n.Name != "" {
-		text = n.Name + " " + ink.Faint(n.Address)
+		text = n.Name + " " + document.Faint(n.Address)
 	}
 	var notes []string
 	if n.Owner != "" {
@@ -238,13 +234,13 @@ func nodeText(ink Ink, n finding.NodeReport) string {
 		notes = append(notes, fmt.Sprintf("takes %d bytes", n.MTU))
 	}
 	if len(notes) > 0 {
-		text += "  " + ink.Faint(strings.Join(notes, "; "))
+		text += "  " + document.Faint(strings.Join(notes, "; "))
 	}
 	return text
 }
 
 // traceBranches lists what flows meet from end to end.
-func traceBranches(l *lines, r finding.TraceReport) {
+func traceBranches(doc *document.Document, r finding.TraceReport) {
 	names := map[string]string{}
 	for _, h := range r.Hops {
 		for _, n := range h.Nodes {
@@ -264,10 +260,10 @@ func traceBranches(l *lines, r finding.TraceReport) {
 			lost = figure.FormatRatio(*b.LossRatio)
 		}
 		if b.Dead {
-			l.put("  way %d  %3.0f %% of flows, nothing comes through behind hop %d", i+1, 100*b.Share, len(b.Hops))
+			doc.Say("  way %d  %3.0f %% of flows, nothing comes through behind hop %d", i+1, 100*b.Share, len(b.Hops))
 			continue
 		}
-		l.put("  way %d  %3.0f %% of flows, %s there and back, %s of %d lost, by %s", i+1, 100*b.Share, Ms(b.RTTMs), lost, b.Probes, strings.Join(few(own, 4), ", "))
+		doc.Say("  way %d  %3.0f %% of flows, %s there and back, %s of %d lost, by %s", i+1, 100*b.Share, Ms(b.RTTMs), lost, b.Probes, strings.Join(few(own, 4), ", "))
 	}
 }
 
@@ -279,39 +275,40 @@ func or(a, b string) string {
 }
 
 // traceCompared lists what differs from an earlier route.
-func traceCompared(l *lines, ink Ink, c finding.Comparison, zone *time.Location) {
+func traceCompared(doc *document.Document, c finding.Comparison, zone *time.Location) {
 	with := c.With
 	if c.At != nil {
 		with += ", of " + When(*c.At, zone)
 	}
 	if !c.Changed {
-		l.put("  Compared with %s: the same way.", with)
+		doc.Say("  Compared with %s: the same way.", with)
 	} else {
-		l.put("  Compared with %s:", with)
+		doc.Say("  Compared with %s:", with)
 	}
 	for _, d := range c.Lines {
 		who := or(d.Name, d.Address)
 		if d.Name != "" {
-			who += " " + ink.Faint(d.Address)
+			who += " " + document.Faint(d.Address)
 		}
 		switch d.Change {
 		case "new":
-			l.put("    + hop %-3d %s", d.TTLIs, who)
+			doc.Say("    + hop %-3d %s", d.TTLIs, who)
 		case "gone":
-			l.put("    − hop %-3d %s", d.TTLWas, who)
+			doc.Say("    − hop %-3d %s", d.TTLWas, who)
 		case "moved":
-			l.put("    ~ hop %-3d %s, was hop %d", d.TTLIs, who, d.TTLWas)
+			doc.Say("    ~ hop %-3d %s, was hop %d", d.TTLIs, who, d.TTLWas)
 		case "share":
-			l.put("    ~ hop %-3d %s, %.0f %% of the flows, was %.0f %%", d.TTLIs, who, 100*d.ShareIs, 100*d.ShareWas)
+			doc.Say("    ~ hop %-3d %s, %.0f %% of the flows, was %.0f %%", d.TTLIs, who, 100*d.ShareIs, 100*d.ShareWas)
 		}
 	}
 }
 
-// TraceCSV writes a row for each who answered at each hop. Of the hop are its probes, the
+// TraceRecords are one for each who answered at each hop. Of the hop are its probes, the
 // answers to them, and loss; who answered counts also what was asked to find flows.
-func TraceCSV(w io.Writer, list []finding.TraceReport) error {
-	rows := [][]string{append(slices.Clone(MeasuredColumns), "reached", "ttl", "hop_address", "name", "owner", "segment", "probes", "answered", "loss_ratio", "carried_loss_ratio", "hop_rtt_median_ms",
-		"added_ms", "carried_added_ms", "share_ratio", "flows", "node_answered", "node_rtt_median_ms", "labels", "per_packet")}
+func TraceRecords(list []finding.TraceReport) document.Records {
+	var rows [][]string
+	columns := append(slices.Clone(MeasuredColumns), "reached", "ttl", "hop_address", "name", "owner", "segment", "probes", "answered", "loss_ratio", "carried_loss_ratio", "hop_rtt_median_ms",
+		"added_ms", "carried_added_ms", "share_ratio", "flows", "node_answered", "node_rtt_median_ms", "labels", "per_packet")
 	for _, r := range list {
 		m := Measured{r.From, r.Target, r.Address, r.Via, r.StartedAt}
 		for _, h := range r.Hops {
@@ -329,5 +326,5 @@ func TraceCSV(w io.Writer, list []finding.TraceReport) error {
 			}
 		}
 	}
-	return CSV(w, rows)
+	return document.RecordsOf(columns, rows)
 }

@@ -112,3 +112,15 @@ func TraceGraphML(w io.Writer, list []finding.TraceReport) error {
 	l.put("  </graph>\n</graphml>")
 	return l.err
 }
+
+// lines writes formatted lines and keeps the first error.
+type lines struct {
+	w   io.Writer
+	err error
+}
+
+func (l *lines) put(format string, args ...any) {
+	if l.err == nil {
+		_, l.err = fmt.Fprintf(l.w, format+"\n", args...)
+	}
+}

@@ -13,6 +13,7 @@ import (
 	"woodlark.example/core/finding"
 	"woodlark.example/core/route"
 	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 )
 
 // twoWays is a trace of 32 flows over a hop with two nodes; flows by the second
@@ -52,7 +53,7 @@ func twoWays() finding.TraceReport {
 func TestTraceAsText(t *testing.T) {
 	var b strings.Builder
 	r := twoWays()
-	require.NoError(t, report.Trace(&b, report.NewInk(false), r, time.UTC))
+	require.NoError(t, document.Text(&b, document.NewInk(false), report.Trace(r, time.UTC)))
 	text := b.String()
 	lines := strings.Split(text, "\n")
 	assert.Equal(t, "terminal.holm.example  203.0.113.26  from quay by icmp", lines[0])
@@ -82,7 +83,7 @@ func TestTraceAsText(t *testing.T) {
 	r.Compared = &finding.Comparison{With: "the last trace", Changed: true, Lines: []finding.DiffLine{{Change: "new", Address: "198.51.100.9", TTLIs: 2}, {Change: "gone", Address: "198.51.100.8", TTLWas: 2},
 		{Change: "moved", Address: "198.51.100.7", TTLWas: 3, TTLIs: 4}, {Change: "share", Address: "198.51.100.6", TTLIs: 5, ShareWas: 0.5, ShareIs: 0.9}, {Change: "same", Address: "192.0.2.1"}}}
 	b.Reset()
-	require.NoError(t, report.Trace(&b, report.NewInk(false), r, time.UTC))
+	require.NoError(t, document.Text(&b, document.NewInk(false), report.Trace(r, time.UTC)))
 	for _, says := range []string{"Not reached: nobody answers any more.", "+ hop 2   198.51.100.9", "− hop 2   198.51.100.8", "~ hop 4   198.51.100.7, was hop 3", "90 % of the flows, was 50 %"} {
 		assert.Contains(t, b.String(), says)
 	}
@@ -91,7 +92,7 @@ func TestTraceAsText(t *testing.T) {
 func TestTraceForOtherPrograms(t *testing.T) {
 	list := []finding.TraceReport{twoWays()}
 	var b strings.Builder
-	require.NoError(t, report.TraceCSV(&b, list))
+	require.NoError(t, document.CSV(&b, document.Document{Records: report.TraceRecords(list)}))
 	rows := strings.Split(strings.TrimSpace(b.String()), "\n")
 	require.Len(t, rows, 6, "a heading, and a row for each who answers")
 	assert.Contains(t, rows[3], "198.51.100.82,south.transit.example,Kelpnet,transit,640,640,")

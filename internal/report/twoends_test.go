@@ -11,6 +11,7 @@ import (
 
 	"woodlark.example/core/finding"
 	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 )
 
 func of(v float64) *float64 { return &v }
@@ -53,7 +54,7 @@ func TestReflectorText(t *testing.T) {
 			var b bytes.Buffer
 			r := streamReport()
 			r.Reflector = &c.r
-			require.NoError(t, report.Stream(&b, report.NewInk(false), r, time.UTC))
+			require.NoError(t, document.Text(&b, document.NewInk(false), report.Stream(r, time.UTC)))
 			assert.Contains(t, b.String(), c.want)
 		})
 	}
@@ -61,7 +62,7 @@ func TestReflectorText(t *testing.T) {
 
 func TestStreamText(t *testing.T) {
 	var b bytes.Buffer
-	require.NoError(t, report.Stream(&b, report.NewInk(false), streamReport(), time.UTC))
+	require.NoError(t, document.Text(&b, document.NewInk(false), report.Stream(streamReport(), time.UTC)))
 	out := b.String()
 	assert.Less(t, strings.Index(out, "The directions differ."), strings.Index(out, "received"), "what is concluded comes first")
 	for _, says := range []string{"terminal.holm.example  203.0.113.26:7474  from desk, G.711 over RTP, 2 streams, for 2s from 12:00:00 UTC", "100 of 100", "95 of 100", "5, the longest of 1", "2, by 3 at most",
@@ -72,20 +73,20 @@ func TestStreamText(t *testing.T) {
 	r := streamReport()
 	r.Complete, r.Problem, r.Directions = false, "the far end is gone", nil
 	b.Reset()
-	require.NoError(t, report.Stream(&b, report.NewInk(false), r, time.UTC))
+	require.NoError(t, document.Text(&b, document.NewInk(false), report.Stream(r, time.UTC)))
 	assert.Contains(t, b.String(), "It broke off: the far end is gone.")
 	r = streamReport()
 	r.Clock = finding.ClockReport{InStep: true, ErrorMs: of(0.5)}
 	r.Directions[0].Quality.R = nil
 	b.Reset()
-	require.NoError(t, report.Stream(&b, report.NewInk(false), r, time.UTC))
+	require.NoError(t, document.Text(&b, document.NewInk(false), report.Stream(r, time.UTC)))
 	assert.Contains(t, b.String(), "Both clocks are in step, to within 0.500 ms.")
 	assert.Contains(t, b.String(), "not known for this codec")
 }
 
 func TestStreamCSV(t *testing.T) {
 	var b bytes.Buffer
-	require.NoError(t, report.StreamCSV(&b, streamReport()))
+	require.NoError(t, document.CSV(&b, report.Stream(streamReport(), time.UTC)))
 	lines := strings.Split(strings.TrimSpace(b.String()), "\n")
 	require.Len(t, lines, 5)
 	assert.Equal(t, "agent,target,address,family,via,started_at,from,to,direction,start_s,span_s,sent,lost,delay_median_ms,delay_max_ms,jitter_ms,r_factor,mos", lines[0])
@@ -108,7 +109,7 @@ func throughputReport() finding.ThroughputReport {
 
 func TestThroughputText(t *testing.T) {
 	var b bytes.Buffer
-	require.NoError(t, report.Throughput(&b, report.NewInk(false), throughputReport(), time.UTC))
+	require.NoError(t, document.Text(&b, document.NewInk(false), report.Throughput(throughputReport(), time.UTC)))
 	out := b.String()
 	assert.Less(t, strings.Index(out, "The link holds it."), strings.Index(out, "received"))
 	for _, says := range []string{"holm  203.0.113.26:7474  from desk, TCP, 2 streams, 10s from 12:00:00 UTC", "8.00 Mbit/s", "50.0 Mbit/s", "7.84 Mbit/s", "8.50 Mbit/s", "best and worst left out", "7 of 1000 segments", "70.0 ms", "99.3 %", "250 %",
@@ -121,7 +122,7 @@ func TestThroughputText(t *testing.T) {
 	r.Directions = r.Directions[:1]
 	r.Directions[0].LossRatio, r.Directions[0].Reordered, r.Directions[0].JitterMs = of(0.01), whole(4), of(0.2)
 	b.Reset()
-	require.NoError(t, report.Throughput(&b, report.NewInk(false), r, time.UTC))
+	require.NoError(t, document.Text(&b, document.NewInk(false), report.Throughput(r, time.UTC)))
 	for _, says := range []string{"UDP at 20.0 Mbit/s in packets of 1400 bytes, both ways at once", "1.0 %", "0.200 ms"} {
 		assert.Contains(t, b.String(), says)
 	}
@@ -129,7 +130,7 @@ func TestThroughputText(t *testing.T) {
 
 func TestThroughputCSV(t *testing.T) {
 	var b bytes.Buffer
-	require.NoError(t, report.ThroughputCSV(&b, throughputReport()))
+	require.NoError(t, document.CSV(&b, report.Throughput(throughputReport(), time.UTC)))
 	lines := strings.Split(strings.TrimSpace(b.String()), "\n")
 	require.Len(t, lines, 5)
 	assert.True(t, strings.HasPrefix(lines[1], "desk,holm,203.0.113.26:7474,4,tcp,2026-11-23T12:00:00Z,"), lines[1])

@@ -14,6 +14,7 @@ import (
 	"woodlark.example/core/finding"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 )
 
 // Spec says how to measure a name.
@@ -54,7 +55,7 @@ var Kind = kind.Register(&kind.Kind{
 	Lanes: func(kind.Spec) kind.Rule { return kind.Rule{} },
 	Least: time.Second,
 	Limit: func(kind.Spec, int) time.Duration { return time.Minute },
-	Run:   run, Result: func() any { return &Result{} }, More: func() any { return &Step{} }, Print: write,
+	Run:   run, Result: func() any { return &Result{} }, More: func() any { return &Step{} }, Document: read,
 	Good: func(all []any) bool {
 		for _, x := range all {
 			if len(x.(*Result).Findings) > 0 {
@@ -105,21 +106,14 @@ func run(ctx context.Context, j *kind.Job) ([]kind.Outcome, error) {
 	return out, nil
 }
 
-func write(p kind.Page, all []any) error {
-	rows := [][]string{append(slices.Clone(report.MeasuredColumns), "unit", "length")}
-	switch p.Format {
-	case "json":
-		return report.JSON(p.To, all)
-	case "csv":
-		for _, x := range all {
-			r := x.(*Result)
-			rows = append(rows, append(report.Measured{Agent: r.From, Target: r.Target}.Cells(), r.Unit, strconv.Itoa(r.Length)))
-		}
-		return report.CSV(p.To, rows)
-	}
+// read is how names read.
+func read(all []any, _ *time.Location) (doc document.Document) {
+	var rows [][]string
 	for _, x := range all {
 		r := x.(*Result)
-		fmt.Fprintf(p.To, "%s  from %s is %d %s long\n", r.Target, r.From, r.Length, r.Unit)
+		doc.Say("%s  from %s is %d %s long", r.Target, r.From, r.Length, r.Unit)
+		rows = append(rows, append(report.Measured{Agent: r.From, Target: r.Target}.Cells(), r.Unit, strconv.Itoa(r.Length)))
 	}
-	return nil
+	doc.Records = document.RecordsOf(append(slices.Clone(report.MeasuredColumns), "unit", "length"), rows)
+	return doc
 }

@@ -2,14 +2,15 @@ package ping
 
 import (
 	"io"
+	"slices"
+	"time"
 
 	"woodlark.example/core/finding"
 	"woodlark.example/core/objective"
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/report"
-
-	"slices"
+	"woodlark.example/internal/report/document"
 )
 
 func results(all []any) []report.PingResult {
@@ -20,18 +21,11 @@ func results(all []any) []report.PingResult {
 	return out
 }
 
-// write writes results. Of ndjson each probe was written as its fate became known.
-func write(p kind.Page, all []any) error {
-	switch p.Format {
-	case "json":
-		return report.JSON(p.To, results(all))
-	case "csv":
-		return report.PingCSV(p.To, results(all))
-	case "ndjson":
-		return nil
-	}
-	return report.Ping(p.To, report.NewInk(p.Colours), results(all))
-}
+// read is how results read.
+func read(all []any, _ *time.Location) document.Document { return report.Ping(results(all)) }
+
+// write writes nothing in ndjson: each probe was written as its fate became known.
+func write(_ io.Writer, format string, _ []any) (bool, error) { return format == "ndjson", nil }
 
 // good reports whether each target answered as it should.
 func good(all []any) bool {

@@ -72,7 +72,7 @@ var Kind = kind.Register(&kind.Kind{
 	Cost:  func(s kind.Spec, targets []string) kind.Cost { return s.(*Spec).cost(targets) },
 	Watch: func(s kind.Spec, targets []string, repeat time.Duration) error { return s.(*Spec).standing(repeat) },
 	Run:   run, Result: func() any { return &Result{} }, More: func() any { return &reading.Probe{} },
-	Formats: []string{"ndjson"}, Print: write, Good: good,
+	Formats: []string{"ndjson"}, Document: read, Write: write, Good: good,
 })
 
 const (

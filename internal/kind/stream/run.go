@@ -13,6 +13,7 @@ import (
 	"woodlark.example/internal/probe/nearend"
 	"woodlark.example/internal/probe/stream"
 	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 	"woodlark.example/wire"
 )
 
@@ -119,27 +120,13 @@ func allowed(j *kind.Job, rate capacity.Rate) error {
 	return nil
 }
 
-// write writes streams; the JSON of one alone is no list.
-func write(p kind.Page, all []any) error {
-	if p.Format == "json" && len(all) != 1 {
-		return report.JSON(p.To, all)
+// read is how results read.
+func read(all []any, zone *time.Location) document.Document {
+	list := make([]document.Document, len(all))
+	for i, x := range all {
+		list[i] = report.Stream(x.(*Result).StreamReport, zone)
 	}
-	for _, x := range all {
-		r := x.(*Result).StreamReport
-		var err error
-		switch p.Format {
-		case "json":
-			err = report.JSON(p.To, r)
-		case "csv":
-			err = report.StreamCSV(p.To, r)
-		default:
-			err = report.Stream(p.To, report.NewInk(p.Colours), r, p.Zone)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
+	return document.Join(list...)
 }
 
 // good reports whether it went on to its end, and nothing bad was found.

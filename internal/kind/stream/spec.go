@@ -72,7 +72,7 @@ var Kind = kind.Register(&kind.Kind{
 		each := time.Duration(x.For)
 		return kind.Guest{Session: max(each, 30*time.Second) + time.Minute, Rate: 2 * capacity.Rate(x.Rate), Whole: 2 * (max(each, 10*time.Second) + 20*time.Second)}
 	},
-	Run: run, Result: func() any { return &Result{} }, More: func() any { return &nearend.Progress{} }, Print: write, Good: good,
+	Run: run, Result: func() any { return &Result{} }, More: func() any { return &nearend.Progress{} }, Document: read, JSON: kind.OneAlone, Good: good,
 })
 
 func (s *Spec) standing(repeat time.Duration) error {

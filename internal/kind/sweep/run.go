@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"net/netip"
 	"time"
 
@@ -13,6 +14,7 @@ import (
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/probe/sweep"
 	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 )
 
 // Result is what a sweep found.
@@ -144,23 +146,26 @@ func mayBe(j *kind.Job, s Spec, x space.Space) error {
 var errUnlimited = &kind.Wrong{Field: "packets_per_second", Says: "unlimited is for loopback addresses and simulated networks; name a number"}
 
 // write writes one.
-func write(p kind.Page, all []any) error {
+// read is how sweeps read.
+func read(all []any, zone *time.Location) document.Document {
+	list := make([]document.Document, len(all))
+	for i, x := range all {
+		list[i] = report.Sweep(x.(*Result).Report, zone)
+	}
+	return document.Join(list...)
+}
+
+// write writes sweeps in JSON, their hosts one by one: there may be many.
+func write(w io.Writer, format string, all []any) (bool, error) {
+	if format != "json" {
+		return false, nil
+	}
 	for _, x := range all {
-		r := x.(*Result).Report
-		var err error
-		switch p.Format {
-		case "json":
-			err = report.SweepJSON(p.To, r)
-		case "csv":
-			err = report.SweepCSV(p.To, r)
-		default:
-			err = report.Sweep(p.To, report.NewInk(p.Colours), r, p.Zone)
-		}
-		if err != nil {
-			return err
+		if err := report.SweepJSON(w, x.(*Result).Report); err != nil {
+			return true, err
 		}
 	}
-	return nil
+	return true, nil
 }
 
 // good reports whether somebody answered and nobody is gone.

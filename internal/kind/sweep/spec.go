@@ -56,7 +56,7 @@ var Kind = kind.Register(&kind.Kind{
 	Size:  func(s kind.Spec, targets []string) int64 { return s.(*Spec).size(targets) },
 	Cost:  func(s kind.Spec, targets []string) kind.Cost { return s.(*Spec).cost(targets) },
 	Agent: func(s kind.Spec, targets []string) error { return s.(*Spec).left(targets) },
-	Run:   run, Result: func() any { return &Result{} }, Print: write, Good: good,
+	Run:   run, Result: func() any { return &Result{} }, Document: read, Write: write, Good: good,
 })
 
 func (s *Spec) checkTarget(t string) error {

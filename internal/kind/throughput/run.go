@@ -13,6 +13,7 @@ import (
 	"woodlark.example/internal/probe/nearend"
 	"woodlark.example/internal/probe/throughput"
 	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 )
 
 // Result is what a path carried, each way.
@@ -100,27 +101,13 @@ func (s *Spec) cost(targets []string) kind.Cost {
 	return kind.Cost{Packets: packets, Bytes: packets * float64(s.Size+packetHeaders)}
 }
 
-// write writes results; the JSON of one alone is no list.
-func write(p kind.Page, all []any) error {
-	if p.Format == "json" && len(all) != 1 {
-		return report.JSON(p.To, all)
+// read is how results read.
+func read(all []any, zone *time.Location) document.Document {
+	list := make([]document.Document, len(all))
+	for i, x := range all {
+		list[i] = report.Throughput(x.(*Result).ThroughputReport, zone)
 	}
-	for _, x := range all {
-		r := x.(*Result).ThroughputReport
-		var err error
-		switch p.Format {
-		case "json":
-			err = report.JSON(p.To, r)
-		case "csv":
-			err = report.ThroughputCSV(p.To, r)
-		default:
-			err = report.Throughput(p.To, report.NewInk(p.Colours), r, p.Zone)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
+	return document.Join(list...)
 }
 
 // good reports whether it went on to its end, and nothing bad was found.

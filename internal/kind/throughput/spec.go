@@ -77,7 +77,7 @@ var Kind = kind.Register(&kind.Kind{
 	},
 	Watch: func(s kind.Spec, _ []string, repeat time.Duration) error { return s.(*Spec).standing(repeat) },
 	Guest: func(s kind.Spec) kind.Guest { return s.(*Spec).guest() },
-	Run:   run, Result: func() any { return &Result{} }, More: func() any { return &nearend.Progress{} }, Print: write, Good: good,
+	Run:   run, Result: func() any { return &Result{} }, More: func() any { return &nearend.Progress{} }, Document: read, JSON: kind.OneAlone, Good: good,
 })
 
 func (s *Spec) standing(repeat time.Duration) error {

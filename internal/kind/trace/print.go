@@ -1,11 +1,12 @@
 package trace
 
 import (
-	"fmt"
+	"io"
+	"time"
 
 	"woodlark.example/core/finding"
-	"woodlark.example/internal/kind"
 	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 )
 
 func reports(all []any) []finding.TraceReport {
@@ -16,31 +17,37 @@ func reports(all []any) []finding.TraceReport {
 	return out
 }
 
-// write writes traces; the JSON of one alone is no list.
-func write(p kind.Page, all []any) error {
+// read is how traces read.
+func read(all []any, zone *time.Location) (doc document.Document) {
 	list := reports(all)
-	switch p.Format {
-	case "json":
-		if len(list) == 1 {
-			return report.JSON(p.To, list[0])
-		}
-		return report.JSON(p.To, list)
-	case "csv":
-		return report.TraceCSV(p.To, list)
-	case "dot":
-		return report.TraceDOT(p.To, list)
-	case "graphml":
-		return report.TraceGraphML(p.To, list)
-	}
 	for i, r := range list {
 		if i > 0 {
-			fmt.Fprintln(p.To)
+			doc.Gap()
 		}
-		if err := report.Trace(p.To, report.NewInk(p.Colours), r, p.Zone); err != nil {
-			return err
-		}
+		doc.Append(report.Trace(r, zone))
 	}
-	return nil
+	doc.Records = report.TraceRecords(list)
+	return doc
+}
+
+// plain are traces without their packets; the JSON of one alone is no list.
+func plain(all []any) any {
+	list := reports(all)
+	if len(list) == 1 {
+		return list[0]
+	}
+	return list
+}
+
+// write writes traces as graphs.
+func write(w io.Writer, format string, all []any) (bool, error) {
+	switch format {
+	case "dot":
+		return true, report.TraceDOT(w, reports(all))
+	case "graphml":
+		return true, report.TraceGraphML(w, reports(all))
+	}
+	return false, nil
 }
 
 // good reports whether each target was reached, by the way that it was before where that was

@@ -109,7 +109,7 @@ var Kind = kind.Register(&kind.Kind{
 	Agent: func(s kind.Spec, _ []string) error { return s.(*Spec).left() },
 	Cost:  func(s kind.Spec, targets []string) kind.Cost { return s.(*Spec).cost(targets) },
 	Run:   run, Result: func() any { return &Result{} }, More: func() any { return &route.Probe{} },
-	Formats: []string{"dot", "graphml"}, Print: write, Good: good,
+	Formats: []string{"dot", "graphml"}, Document: read, JSON: plain, Write: write, Good: good,
 })
 
 // longest is how long a trace may take that is left to an agent.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -14,6 +13,7 @@ import (
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/probe/walk"
 	"woodlark.example/internal/report"
+	"woodlark.example/internal/report/document"
 )
 
 // Result is what was met on the way.
@@ -65,72 +65,63 @@ func run(ctx context.Context, j *kind.Job) ([]kind.Outcome, error) {
 // steps is how many steps a walk has at most: neighbour, gateway, resolvers, address, name, port.
 const steps = 6
 
-// write writes walks; the JSON of one alone is no list.
-func write(p kind.Page, all []any) error {
-	switch p.Format {
-	case "json":
-		if len(all) == 1 {
-			return report.JSON(p.To, all[0].(*Result).WalkReport)
-		}
-		return report.JSON(p.To, all)
-	case "csv":
-		rows := [][]string{append(slices.Clone(report.MeasuredColumns), "step", "about", "good", "sent", "answered", "loss_ratio", "rtt_median_ms", "took_ms", "says")}
-		for _, x := range all {
-			r := x.(*Result)
-			for _, s := range r.Steps {
-				good := ""
-				if s.Good != nil {
-					good = fmt.Sprint(*s.Good)
-				}
-				sent, answered, lost, rtt := "", "", "", ""
-				m := report.Measured{Agent: r.From, Target: r.Target, Address: r.Address}
-				if f := s.Figures; f != nil {
-					m.StartedAt = f.StartedAt
-					sent, answered, lost, rtt = strconv.Itoa(f.Sent), strconv.Itoa(f.Answered), report.Cell(f.LossRatio), report.Cell(f.RTTMedianMs)
-				}
-				rows = append(rows, append(m.Cells(), s.Name, s.About, good, sent, answered, lost, rtt, report.Cell(s.TookMs), s.Says))
-			}
-		}
-		return report.CSV(p.To, rows)
-	}
+// columns are those of the records of walks: one a step.
+var columns = append(slices.Clone(report.MeasuredColumns), "step", "about", "good", "sent", "answered", "loss_ratio", "rtt_median_ms", "took_ms", "says")
+
+func records(all []any) document.Records {
+	var rows [][]string
 	for _, x := range all {
 		r := x.(*Result)
-		ink := report.NewInk(p.Colours)
-		fmt.Fprintf(p.To, "%s  from %s, near to far\n", ink.Strong(r.Target), r.From)
 		for _, s := range r.Steps {
-			Step(p.To, ink, s)
+			good := ""
+			if s.Good != nil {
+				good = fmt.Sprint(*s.Good)
+			}
+			sent, answered, lost, rtt := "", "", "", ""
+			m := report.Measured{Agent: r.From, Target: r.Target, Address: r.Address}
+			if f := s.Figures; f != nil {
+				m.StartedAt = f.StartedAt
+				sent, answered, lost, rtt = strconv.Itoa(f.Sent), strconv.Itoa(f.Answered), report.Cell(f.LossRatio), report.Cell(f.RTTMedianMs)
+			}
+			rows = append(rows, append(m.Cells(), s.Name, s.About, good, sent, answered, lost, rtt, report.Cell(s.TookMs), s.Says))
 		}
-		writeFindings(p.To, ink, r.Findings)
 	}
-	return nil
+	return document.RecordsOf(columns, rows)
 }
 
-// Step writes a step: by sign and word, not by colour alone.
-func Step(to io.Writer, ink report.Ink, s finding.Step) {
+// read is how walks read.
+func read(all []any, _ *time.Location) document.Document {
+	doc := document.Document{Records: records(all)}
+	for _, x := range all {
+		r := x.(*Result)
+		doc.Say("%s  from %s, near to far", document.Strong(r.Target), r.From)
+		for _, s := range r.Steps {
+			doc.Add(step(s))
+		}
+		if len(r.Findings) == 0 {
+			doc.Add(document.Finding{Sign: "›", Text: "Nothing is wrong from here to there, as far as these probes tell."})
+		}
+		for _, f := range r.Findings {
+			doc.Add(document.Finding{Sign: "›", Text: f.Sentence, Advice: f.Advice})
+		}
+	}
+	return doc
+}
+
+// step is a step: by sign and word, not by colour alone.
+func step(s finding.Step) document.Line {
 	sign := "?"
 	if s.Good != nil {
 		sign = "✓"
 		if !*s.Good {
-			sign = ink.Lost("✗")
+			sign = document.Lost("✗")
 		}
 	}
 	took := ""
 	if s.TookMs != nil {
-		took = ink.Faint(" in " + report.Ms(s.TookMs))
+		took = document.Faint(" in " + report.Ms(s.TookMs))
 	}
-	fmt.Fprintf(to, "  %s %-10s %s  %s%s\n", sign, s.Name, s.About, strings.TrimSpace(s.Says), took)
-}
-
-func writeFindings(to io.Writer, ink report.Ink, list []finding.Finding) {
-	if len(list) == 0 {
-		fmt.Fprintf(to, "  › %s\n", "Nothing is wrong from here to there, as far as these probes tell.")
-	}
-	for _, f := range list {
-		fmt.Fprintf(to, "  › %s\n", f.Sentence)
-		if f.Advice != "" {
-			fmt.Fprintf(to, "    %s\n", ink.Faint(f.Advice))
-		}
-	}
+	return document.Line{Indent: 2, Text: fmt.Sprintf("%s %-10s %s  %s%s", sign, s.Name, s.About, strings.TrimSpace(s.Says), took)}
 }
 
 // good reports whether nothing broke on the way.

@@ -46,7 +46,7 @@ var Kind = kind.Register(&kind.Kind{
 		}
 		return c.Err()
 	},
-	Run: run, Result: func() any { return &Result{} }, More: func() any { return &finding.Step{} }, Print: write, Good: good,
+	Run: run, Result: func() any { return &Result{} }, More: func() any { return &finding.Step{} }, Document: read, JSON: kind.OneAlone, Good: good,
 })
 
 // Check says what is wrong with it.
