@@ -58,3 +58,6 @@ export function bits(bps: number | null | undefined): string {
   }
   return `${v.toFixed(v < 9.995 ? 2 : v < 99.95 ? 1 : 0)} ${units[i]}`;
 }
+
+/** Range is a stretch of time, in milliseconds since 1970. */
+export type Range = { from: number; to: number };

@@ -6,7 +6,7 @@ import { when } from "../format";
 import { RouteField } from "./RouteField";
 import { RouteGraph } from "./RouteGraph";
 import { RouteBranches, RouteChanges, RouteHops } from "./RouteHops";
-import type { Range } from "./TimePlot";
+import type { Range } from "../format";
 
 /** useLanes asks for the hops of a path over the time of its plot. */
 export function useLanes(id: string, range: Range, enabled: boolean) {

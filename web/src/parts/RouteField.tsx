@@ -1,7 +1,7 @@
 import type { Lanes } from "../api";
 import { exactly, ms, percent, when } from "../format";
 import { plotLeft, plotRight } from "./plotOptions";
-import type { Range } from "./TimePlot";
+import type { Range } from "../format";
 
 const laneHeight = 20;
 

@@ -127,8 +127,8 @@ export function RouteBranches({ report }: { report: TraceReport }) {
         </tr>
       </thead>
       <tbody>
-        {branches.map((b, i) => (
-          <tr key={i} className="border-t border-line">
+        {branches.map((b) => (
+          <tr key={(b.hops ?? []).join()} className="border-t border-line">
             <th scope="row" className="py-1 text-left font-normal">
               {b.dead ? `nothing comes through behind hop ${(b.hops ?? []).length}` : (b.own ?? []).map((ttl) => b.hops?.[ttl - 1]).filter(Boolean).map((a) => names.get(a!) ?? a).join(", ") || "hops that do not answer"}
             </th>

@@ -23,7 +23,7 @@ export function SeriesTable({ series }: { series: Series }) {
           {at.slice(first).map((t, k) => {
             const i = first + k;
             return (
-              <tr key={t + i} className="border-t border-line">
+              <tr key={t} className="border-t border-line">
                 <td className="px-2 py-1">{exactly(t)}</td>
                 {[ms(series.rtt_median_ms?.[i]), ms(series.rtt_min_ms?.[i]), ms(series.rtt_p95_ms?.[i]), ms(series.rtt_max_ms?.[i]), percent(series.loss_ratio?.[i]), series.sent?.[i]].map((v, n) => (
                   <td key={n} className="px-2 py-1 text-right">

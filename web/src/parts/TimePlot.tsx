@@ -4,12 +4,10 @@ import * as echarts from "echarts/core";
 import { CanvasRenderer } from "echarts/renderers";
 import { useEffect, useRef, useState, type PointerEvent } from "react";
 import type { Lanes, Series } from "../api";
-import { exactly, localZone, ms, percent } from "../format";
+import { exactly, localZone, ms, percent, type Range } from "../format";
 import { options } from "./plotOptions";
 
 echarts.use([LineChart, CustomChart, GridComponent, TooltipComponent, MarkAreaComponent, CanvasRenderer]);
-
-export type Range = { from: number; to: number };
 
 /**
  * TimePlot draws delay in ink over the ribbon of what is normal, and hangs loss

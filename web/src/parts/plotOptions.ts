@@ -1,7 +1,6 @@
 import type { EChartsCoreOption } from "echarts/core";
 import type { Lanes, Series } from "../api";
-import { exactly, localZone, ms, percent, span } from "../format";
-import type { Range } from "./TimePlot";
+import { exactly, localZone, ms, percent, span, type Range } from "../format";
 
 type Point = [number, number | null];
 type Moves = NonNullable<Lanes["changes"]>;
