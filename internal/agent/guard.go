@@ -7,7 +7,6 @@ import (
 	"net"
 	"net/netip"
 	"slices"
-	"strconv"
 	"sync"
 	"time"
 
@@ -148,16 +147,4 @@ func (c guardedLimited) SendTTL(to netip.AddrPort, message []byte, ttl int) (tim
 		return c.g.Clock().Now(), err
 	}
 	return c.Conn.(network.Limited).SendTTL(to, message, ttl)
-}
-
-func splitHostPort(text string) (string, uint16, error) {
-	host, digits, err := net.SplitHostPort(text)
-	if err != nil {
-		return "", 0, fmt.Errorf("%q is not ADDRESS:PORT of a far end", text)
-	}
-	port, err := strconv.ParseUint(digits, 10, 16)
-	if err != nil || port == 0 {
-		return "", 0, fmt.Errorf("%q is not ADDRESS:PORT of a far end", text)
-	}
-	return host, uint16(port), nil
 }

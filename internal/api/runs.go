@@ -271,8 +271,8 @@ func (s *server) hear(ctx context.Context, in *hearRun) (out apitype.Heard, err 
 	if _, err := s.c.Store.Run(ctx, id); err != nil {
 		return out, err
 	}
-	more, over := s.c.Runs.Heard(id, in.After)
-	out = apitype.Heard{More: []json.RawMessage{}, Next: in.After + len(more), Over: over}
+	more, address, over := s.c.Runs.Heard(id, in.After)
+	out = apitype.Heard{More: []json.RawMessage{}, Address: address, Next: in.After + len(more), Over: over}
 	for _, x := range more {
 		raw, err := json.Marshal(x)
 		if err != nil {

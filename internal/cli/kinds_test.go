@@ -177,6 +177,14 @@ func (h *harbour) atAnAgent(k *kind.Kind, brief, far string) {
 		}
 	}
 
+	if k.Line != nil {
+		lines := strings.Split(strings.TrimSpace(h.there(line+" -format ndjson")), "\n")
+		require.NotEmpty(t, lines[0])
+		for _, l := range lines {
+			assert.Contains(t, l, `"address":"192.0.2.2"`, "that a name led to, at the agent")
+		}
+	}
+
 	before := len(h.runsOf("-kind " + k.Name))
 	left := h.there(line + " -background")
 	assert.Contains(t, left, "goes on at quay; 'woodlark runs show")

@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -65,10 +66,14 @@ func (m *measuring) showing(from string, lanes []kind.Lane) showing {
 func (m *measuring) lines(lanes []kind.Lane) showing {
 	out := bufio.NewWriter(m.out)
 	var mu sync.Mutex
+	lanes = slices.Clone(lanes)
 	return showing{ctx: m.ctx,
 		heard: func(p kind.Progress) {
 			mu.Lock()
 			defer mu.Unlock()
+			if l := &lanes[p.Lane]; !l.Address.IsValid() && p.Address != "" { // an agent resolved the name
+				l.Address, _ = netip.ParseAddr(p.Address)
+			}
 			_ = m.kind.Line(out, lanes[p.Lane], p)
 		},
 		close: func() { _ = out.Flush() }}

@@ -164,7 +164,7 @@ func (m *measuring) look(ctx context.Context, api *client.Client, r *apitype.Run
 		}
 		for _, raw := range more.More {
 			if x, err := m.kind.ReadMore(json.RawMessage(raw)); err == nil {
-				heard(kind.Progress{Lane: lane, More: x})
+				heard(kind.Progress{Lane: lane, Address: more.Address, More: x})
 			}
 		}
 		*after = more.Next

@@ -90,6 +90,8 @@ type Progress struct {
 	Done int64  `json:"done"`           // of Of
 	Of   int64  `json:"of"`             // probes, packets, milliseconds; 0 when it is not known
 	Says string `json:"says,omitempty"` // which of its steps goes on
+	// Address is what is measured, told once where a name was resolved.
+	Address string `json:"address,omitempty"`
 	// More is what the kind has to tell beyond that, in its own form.
 	More any `json:"more,omitempty"`
 }

@@ -61,11 +61,12 @@ type LocateOrder struct {
 
 // HeardRun is how far a run is, as it goes over the wire: More is JSON.
 type HeardRun struct {
-	Lane int             `json:"lane"`
-	Done int64           `json:"done"`
-	Of   int64           `json:"of"`
-	Says string          `json:"says,omitempty"`
-	More json.RawMessage `json:"more,omitempty"`
+	Lane    int             `json:"lane"`
+	Done    int64           `json:"done"`
+	Of      int64           `json:"of"`
+	Says    string          `json:"says,omitempty"`
+	Address string          `json:"address,omitempty"`
+	More    json.RawMessage `json:"more,omitempty"`
 }
 
 // Runner is the part of a hand that measures, whatever the kind.

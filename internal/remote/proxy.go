@@ -258,7 +258,7 @@ func (h *Proxy) Do(ctx context.Context, o protocol.RunOrder, heard func(kind.Pro
 			if x.Lane < 0 || x.Lane >= len(o.Lanes) {
 				continue
 			}
-			p := kind.Progress{Lane: x.Lane, Done: x.Done, Of: x.Of, Says: x.Says}
+			p := kind.Progress{Lane: x.Lane, Done: x.Done, Of: x.Of, Says: x.Says, Address: x.Address}
 			if more, err := k.ReadMore(x.More); err == nil {
 				p.More = more
 			}

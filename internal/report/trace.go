@@ -149,13 +149,6 @@ func branches(h finding.HopReport) (rows [][]string) {
 	return rows
 }
 
-// LanesSoFar are the lanes alone, of a trace that goes on, with the target above.
-func LanesSoFar(r finding.TraceReport) (doc document.Document) {
-	doc.Say("%s  from %s", document.Strong(r.Target), r.From)
-	doc.Add(Lanes(r))
-	return doc
-}
-
 // bar is added delay that carries on, as a length.
 func bar(ms *float64, most float64) string {
 	const eighths = " ▏▎▍▌▋▊▉█"

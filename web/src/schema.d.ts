@@ -1691,6 +1691,8 @@ export interface components {
             version: string;
         };
         Heard: {
+            /** @description That is measured, as soon as it is known */
+            address?: string;
             heard: unknown[] | null;
             /**
              * Format: int64

@@ -302,9 +302,10 @@ type Change struct {
 
 // Heard is what a run told as it went, in the form of its kind.
 type Heard struct {
-	More []json.RawMessage `json:"heard"`
-	Next int               `json:"next" doc:"To ask with as 'after' for what is told from now on"`
-	Over bool              `json:"over" doc:"Nothing comes any more"`
+	More    []json.RawMessage `json:"heard"`
+	Address string            `json:"address,omitempty" doc:"That is measured, as soon as it is known"`
+	Next    int               `json:"next" doc:"To ask with as 'after' for what is told from now on"`
+	Over    bool              `json:"over" doc:"Nothing comes any more"`
 }
 
 // Kind is a kind of measurement.

@@ -74,7 +74,11 @@ func run(ctx context.Context, j *kind.Job) ([]kind.Outcome, error) {
 	q.Heard = func(i int, p reading.Probe) {
 		at := x.places[i]
 		heard[at]++
-		j.Tell(kind.Progress{Lane: at, Done: heard[at], Of: of, More: p})
+		told := kind.Progress{Lane: at, Done: heard[at], Of: of, More: p}
+		if told.Done == 1 {
+			told.Address = j.Lanes[at].Address.String()
+		}
+		j.Tell(told)
 	}
 	var err error
 	if x.measured, err = ping.Measure(ctx, j.Network, q); err != nil {

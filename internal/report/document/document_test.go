@@ -92,7 +92,6 @@ func (full) Write([]byte) (int, error) { return 0, errors.New("no space left") }
 // TestMarksStayWhatTheyAre: a text from outside cannot colour what is behind it.
 func TestMarksStayWhatTheyAre(t *testing.T) {
 	evil := "a" + document.Lost("b")[:3] + "c"
-	assert.Equal(t, "ac", document.Plain(document.Strong(evil)))
 	assert.Equal(t, document.Strong("ac"), document.Strong(evil))
 	assert.Empty(t, document.Faint(""))
 }

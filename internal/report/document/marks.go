@@ -36,13 +36,3 @@ func Changed(text string) string { return marked(changed, text) }
 
 // Lost marks what was lost.
 func Lost(text string) string { return marked(lost, text) }
-
-// Plain is a text without its marks.
-func Plain(text string) string {
-	return strings.Map(func(r rune) rune {
-		if isMark(r) {
-			return -1
-		}
-		return r
-	}, text)
-}

@@ -1,6 +1,7 @@
 package runs
 
 import (
+	"cmp"
 	"net/netip"
 	"slices"
 	"time"
@@ -19,6 +20,7 @@ type soFar struct {
 	began    time.Time
 	done, of int64
 	says     string
+	address  string
 	probes   []reading.Probe // in the order in which their fates were known
 	gather   *route.Gather
 	ends     kind.Bytes
@@ -68,6 +70,7 @@ func (x *Runs) hear(g *activeRun, p kind.Progress) (tell bool) {
 	l := &g.lanes[p.Lane]
 	step := l.says
 	l.done, l.of, l.says = p.Done, p.Of, p.Says
+	l.address = cmp.Or(p.Address, l.address)
 	if p.More != nil && len(l.more) < mostTold {
 		l.more = append(l.more, p.More)
 	}
@@ -158,19 +161,19 @@ func readingSoFar(l *soFar) (reading.Reading, []reading.Probe) {
 	return reading.Of(l.began, time.Since(l.began), 0, interval, probes), probes
 }
 
-// Heard is what a run told behind the first so many things, and whether nothing comes any
-// more. What was told is kept for a while behind the end.
-func (x *Runs) Heard(run ident.ID, after int) (more []any, over bool) {
+// Heard is what a run told behind the first so many things, of which address if that is known,
+// and whether nothing comes any more. What was told is kept for a while behind the end.
+func (x *Runs) Heard(run ident.ID, after int) (more []any, address string, over bool) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	g := x.active[run]
 	if g == nil {
 		over = true
 		if g = x.was(run); g == nil {
-			return nil, true
+			return nil, "", true
 		}
 	}
 	i := slices.IndexFunc(g.order.Lanes, func(l protocol.RunLane) bool { return l.Run == run })
 	all := g.lanes[i].more
-	return slices.Clone(all[min(max(0, after), len(all)):]), over
+	return slices.Clone(all[min(max(0, after), len(all)):]), g.lanes[i].address, over
 }

@@ -44,6 +44,7 @@ type Watches struct {
 	mu       sync.RWMutex
 	byID     map[ident.ID]*Watch // a watch that changes is replaced by another
 	planning sync.Mutex          // held while plans are made and sent: the last sent is the newest
+	schedule schedule
 }
 
 // Watch is a watch with its spec read.
