@@ -15,6 +15,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"sync"
 	"time"
@@ -170,6 +171,11 @@ func checkTask(t protocol.Task) error {
 	case !t.Continuous() && (t.Every < leastEvery || t.Probes < 1):
 		return fmt.Errorf("a task for %q is %d probes every %v", t.Target, t.Probes, t.Every)
 	}
+	for _, x := range t.Times {
+		if _, err := x.With(0, 0, 0); err != nil {
+			return fmt.Errorf("the times of a task for %q: %w", t.Target, err)
+		}
+	}
 	return nil
 }
 
@@ -181,11 +187,20 @@ func checkPlan(p protocol.Plan) error {
 		}
 	}
 	for _, t := range p.Standing {
-		if t.Every < leastEvery {
-			return fmt.Errorf("a %s is to be made every %v", t.Order.Kind, t.Every)
+		if err := checkStanding(t); err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// checkStanding says what of a standing measurement cannot be.
+func checkStanding(t protocol.Standing) error {
+	if t.Times.Cron == "" && t.Every < leastEvery {
+		return fmt.Errorf("a %s is to be made every %v", t.Order.Kind, t.Every)
+	}
+	_, err := t.Schedule()
+	return err
 }
 
 // SetPlan replaces what the agent is to do. Tasks that stay the same go on
@@ -201,8 +216,8 @@ func (a *Agent) SetPlan(p protocol.Plan) {
 	})
 	standing := map[string]protocol.Standing{}
 	for _, t := range p.Standing {
-		if t.Every < leastEvery {
-			a.log.Error("a measurement of the plan cannot be made so often", "kind", t.Order.Kind, "watch", t.Order.Watch, "every", t.Every)
+		if err := checkStanding(t); err != nil {
+			a.log.Error("a measurement of the plan cannot be made", "kind", t.Order.Kind, "watch", t.Order.Watch, "error", err)
 			continue
 		}
 		standing[t.Name()] = t
@@ -260,10 +275,14 @@ func (a *Agent) Run(ctx context.Context) error {
 	}
 	tick := time.NewTicker(journalEvery)
 	defer tick.Stop()
+	change := time.NewTimer(0) // of what the hours of tasks allow
+	defer change.Stop()
 	for ctx.Err() == nil {
 		select {
+		case <-change.C:
+			change.Reset(a.apply(ctx))
 		case <-a.changed:
-			a.apply(ctx)
+			change.Reset(a.apply(ctx))
 			a.standing.apply(ctx, a.repeatedly)
 			a.keepPlan()
 		case <-tick.C:
@@ -290,21 +309,32 @@ func (a *Agent) noteJournal(err error) {
 	a.journalFails = err != nil
 }
 
-// apply brings what runs to what is wanted. Tasks that end are waited for while nothing is
-// locked: they may need the lock to end.
-func (a *Agent) apply(ctx context.Context) {
+// longestUnchanged is how long what tasks allow is not looked at again: a clock may be set.
+const longestUnchanged = time.Minute
+
+// apply brings what runs to what is wanted now, and returns after how long that may be other.
+// Tasks that end are waited for while nothing is locked: they may need the lock to end.
+func (a *Agent) apply(ctx context.Context) (other time.Duration) {
+	other = longestUnchanged
 	a.mu.Lock()
 	if !a.planned { // the plan comes part by part: nothing is known of tasks yet
 		a.mu.Unlock()
-		return
+		return other
 	}
+	now := time.Now()
 	wanted := make(map[taskKey]protocol.Task, len(a.given.Tasks))
 	for _, t := range a.given.Tasks {
-		wanted[taskKey{t.Watch, t.Path}] = t
+		open, change := t.Open(now)
+		if open {
+			wanted[taskKey{t.Watch, t.Path}] = t
+		}
+		if !change.IsZero() {
+			other = min(other, change.Sub(now))
+		}
 	}
 	var over []*work
 	for key, w := range a.tasks {
-		if t, ok := wanted[key]; ok && t == w.task {
+		if t, ok := wanted[key]; ok && reflect.DeepEqual(t, w.task) {
 			continue
 		}
 		w.cancel()
@@ -331,6 +361,7 @@ func (a *Agent) apply(ctx context.Context) {
 		a.spool.add(e.record(protocol.Cut))
 		delete(a.resumed, path)
 	}
+	return other
 }
 
 func (a *Agent) start(ctx context.Context, key taskKey, t protocol.Task) {

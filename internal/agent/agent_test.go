@@ -19,6 +19,7 @@ import (
 	"woodlark.example/internal/network/world"
 	"woodlark.example/internal/network/world/live"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/schedule"
 	"woodlark.example/wire"
 )
 
@@ -230,4 +231,48 @@ func TestAJournalWhoseWatchIsGoneIsNotLost(t *testing.T) {
 	again.SetPlan(protocol.Plan{})
 	require.Eventually(t, d.has(func(d *desk) bool { return len(d.readings) == 1 }), 10*time.Second, 10*time.Millisecond)
 	assert.Equal(t, protocol.Cut, d.readings[0].Flags)
+}
+
+// TestTasksKeepToTheirTimes: nothing is measured outside the hours of a task, and it ends by
+// itself when its time is over; of two times either will do.
+func TestTasksKeepToTheirTimes(t *testing.T) {
+	d := &desk{}
+	a, _ := startAgent(t, t.TempDir(), d)
+	now := time.Now()
+	task := func(times ...schedule.Times) protocol.Task {
+		x := often("there")
+		x.Every, x.Interval, x.Times = 0, 20*time.Millisecond, times
+		return x
+	}
+	closed := schedule.Times{StartAt: now.Add(time.Hour)}
+	short := schedule.Times{EndAt: now.Add(700 * time.Millisecond)}
+	shut, ends, either := task(closed), task(short), task(closed, schedule.Times{EndAt: now.Add(time.Hour)})
+	cron := protocol.Standing{Times: schedule.Times{Cron: "0 0 1 1 *"}, Order: protocol.RunOrder{Kind: "ping", Version: 1, Spec: []byte(`{"probes": 1}`), Watch: ident.New(), Lanes: []protocol.RunLane{{Path: ident.New(), Lane: kind.Lane{Target: "there", Family: 4, Via: "icmp"}}}}}
+	often := cron
+	often.Times, often.Every, often.Seed, often.Order.Watch = schedule.Times{Poisson: true}, 30*time.Millisecond, 7, ident.New()
+	a.SetPlan(protocol.Plan{Tasks: []protocol.Task{shut, ends, either}, Standing: []protocol.Standing{cron, often}})
+	measures := func() map[ident.ID]bool {
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		list := map[ident.ID]bool{}
+		for key := range a.tasks {
+			list[key.path] = true
+		}
+		return list
+	}
+	require.Eventually(t, func() bool { m := measures(); return m[ends.Path] && m[either.Path] }, 10*time.Second, time.Millisecond)
+	assert.False(t, measures()[shut.Path])
+	require.Eventually(t, func() bool { return !measures()[ends.Path] }, 20*time.Second, 5*time.Millisecond, "its end came")
+	assert.True(t, measures()[either.Path])
+	assert.False(t, time.Now().Before(short.EndAt))
+	require.Eventually(t, d.has(func(d *desk) bool {
+		n := 0
+		for _, m := range d.made {
+			assert.NotEqual(t, cron.Order.Watch, m.Watch, "a time of a clock is waited for")
+			if m.Watch == often.Order.Watch {
+				n++
+			}
+		}
+		return n >= 5
+	}), 20*time.Second, 10*time.Millisecond, "at random times")
 }

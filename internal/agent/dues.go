@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/schedule"
 )
 
 // dues remembers on disk which periodic run was begun last, so that each that is due is
@@ -154,11 +155,10 @@ func (d *dues) close() {
 // before them is told as one.
 const mostMissed = 100
 
-// periodic is a measurement that is made at each multiple of an interval, and phase after.
+// periodic is a measurement that is made at its times.
 type periodic struct {
 	key    string
-	every  time.Duration
-	phase  time.Duration
+	when   *schedule.Schedule
 	do     func(ctx context.Context, run ident.ID)
 	missed func(from, to time.Time, reason string)
 	// broken tells of one that was begun and never ended.
@@ -171,37 +171,41 @@ const (
 	wasKilled = "this program was stopped in the middle"
 )
 
-// atMultiples carries a measurement out at its times until ctx ends. The first is made at
-// once, unless it goes on from before this program was started: then what was begun is not
-// begun again, and what was due meanwhile was missed.
-func (a *Agent) atMultiples(ctx context.Context, p periodic) {
-	var at time.Time // of the run that is due
+// atTimes carries a measurement out at its times until ctx ends. The first is made at once,
+// where an interval alone says when, unless it goes on from before this program was started:
+// then what was begun is not begun again, and what was due meanwhile was missed.
+func (a *Agent) atTimes(ctx context.Context, p periodic) {
+	var at time.Time // of the run that is due; zero when none is any more
+	first := false
 	last, known := a.dues.last(p.key)
 	if known && !last.Over {
 		last.Over = true
 		a.dues.set(last)
 		p.broken(last)
 	}
-	if known && a.goesOn(p.key) && !last.At.After(time.Now()) {
-		at = p.skip(p.after(last.At), time.Now(), wasDown)
-		if !sleepUntil(ctx, at) {
-			return
-		}
+	now := time.Now()
+	switch goesOn := known && a.goesOn(p.key) && !last.At.After(now); {
+	case goesOn:
+		at = p.skip(last.At, now, wasDown)
+	case p.when.AtOnce(now):
+		at, first = now, true
+	default:
+		at = p.when.Next(now)
 	}
-	for ctx.Err() == nil {
+	for !at.IsZero() && sleepUntil(ctx, at) {
 		x := due{Key: p.key, At: at, ID: ident.New(), Began: time.Now()}
-		first := at.IsZero()
-		if first {
-			x.At = x.Began
-		}
 		a.dues.set(x)
 		p.do(ctx, x.ID)
 		x.Over = true
 		ended := a.dues.setLater(x)
 		if first { // its time was nobody's plan: it is in nobody's way
-			at = p.after(time.Now())
+			at, first = p.when.Next(time.Now()), false
 		} else {
-			at = p.skip(p.after(at), time.Now(), wasBusy)
+			at = p.skip(at, time.Now(), wasBusy)
+		}
+		if at.IsZero() {
+			ended()
+			break
 		}
 		goesOn := sleepUntil(ctx, at)
 		ended()
@@ -209,6 +213,7 @@ func (a *Agent) atMultiples(ctx context.Context, p periodic) {
 			return
 		}
 	}
+	<-ctx.Done() // what has no times any more is not begun anew
 }
 
 // goesOn reports, once, whether a task was carried out before this program was started.
@@ -220,27 +225,28 @@ func (a *Agent) goesOn(key string) bool {
 	return is
 }
 
-// after is when the run is due that comes after the one due at a time.
-func (p periodic) after(at time.Time) time.Time {
-	next := at.Add(-p.phase).Truncate(p.every).Add(p.every + p.phase)
-	if !next.After(at) {
-		next = next.Add(p.every)
+// skip tells of the runs behind a time whose times have passed, and returns when the next one
+// is due; zero when none is any more.
+func (p periodic) skip(at, now time.Time, reason string) time.Time {
+	var passed []time.Time // the newest
+	var first time.Time    // of those before them
+	next := p.when.Next(at)
+	for ; !next.IsZero() && !next.After(now); next = p.when.Next(next) {
+		if len(passed) == mostMissed {
+			if first.IsZero() {
+				first = passed[0]
+			}
+			passed = passed[1:]
+		}
+		passed = append(passed, next)
+	}
+	if !first.IsZero() {
+		p.missed(first, passed[0], reason)
+	}
+	for _, x := range passed {
+		p.missed(x, x, reason)
 	}
 	return next
-}
-
-// skip tells of the runs from one on whose times have passed, and returns when the next
-// one is due.
-func (p periodic) skip(at, now time.Time, reason string) time.Time {
-	if n := now.Sub(at) / p.every; n > mostMissed {
-		to := at.Add((n - mostMissed) * p.every)
-		p.missed(at, to, reason)
-		at = to
-	}
-	for ; !at.After(now); at = at.Add(p.every) {
-		p.missed(at, at, reason)
-	}
-	return at
 }
 
 func sleepUntil(ctx context.Context, at time.Time) bool {

@@ -150,7 +150,7 @@ func (a *Agent) made(k *kind.Kind, o protocol.RunOrder, i int, lane kind.Lane, x
 	return m, err
 }
 
-// repeatedly carries a standing measurement out at each multiple of its interval.
+// repeatedly carries a standing measurement out at its times.
 func (a *Agent) repeatedly(ctx context.Context, t protocol.Standing) {
 	none := func(from, to time.Time, outcome protocol.Outcome, reason string) {
 		for _, l := range t.Order.Lanes {
@@ -158,8 +158,12 @@ func (a *Agent) repeatedly(ctx context.Context, t protocol.Standing) {
 				Started: from, Ended: to, Outcome: outcome, Reason: reason})
 		}
 	}
-	a.atMultiples(ctx, periodic{
-		key: t.Name(), every: t.Every, phase: t.Phase,
+	when, err := t.Schedule()
+	if err != nil { // it was checked
+		return
+	}
+	a.atTimes(ctx, periodic{
+		key: t.Name(), when: when,
 		do: func(ctx context.Context, _ ident.ID) {
 			if t.Away && !a.away.now() {
 				return

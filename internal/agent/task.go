@@ -10,6 +10,7 @@ import (
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/probe/ping"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/schedule"
 )
 
 const (
@@ -102,11 +103,15 @@ func (a *Agent) watchContinuously(ctx context.Context, t protocol.Task, m *minut
 // ends.
 func (a *Agent) watchPeriodically(ctx context.Context, t protocol.Task) {
 	fails := failing{spool: a.spool}
+	when, err := schedule.Times{}.With(t.Every, t.Phase, 0)
+	if err != nil { // it was checked
+		return
+	}
 	none := func(id ident.ID, from, to time.Time, outcome protocol.Outcome, reason string) {
 		a.spool.addRun(protocol.Run{ID: id, Watch: t.Watch, Path: t.Path, Started: from, Ended: to, Outcome: outcome, Reason: reason})
 	}
-	a.atMultiples(ctx, periodic{
-		key: taskKey{t.Watch, t.Path}.String(), every: t.Every, phase: t.Phase,
+	a.atTimes(ctx, periodic{
+		key: taskKey{t.Watch, t.Path}.String(), when: when,
 		do:     func(ctx context.Context, id ident.ID) { a.runOnce(ctx, id, t, &fails) },
 		missed: func(from, to time.Time, reason string) { none(ident.New(), from, to, protocol.Missed, reason) },
 		broken: func(x due) { none(x.ID, x.Began, time.Now(), protocol.Failed, wasKilled) },

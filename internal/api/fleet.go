@@ -157,11 +157,7 @@ func (s *server) agentPlan(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("Content-Type", "application/json")
-	var plan any = p
-	var lacks []string
-	if c.spoken == 1 {
-		plan, lacks = p.First()
-	}
+	plan, lacks := p.For(c.spoken)
 	s.c.Fleet.NoteProtocol(r.Context(), c.id, c.spoken, lacks)
 	_ = json.NewEncoder(w).Encode(plan)
 }

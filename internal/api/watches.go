@@ -114,8 +114,9 @@ func SpecOf(in apitype.WatchSpec) (watches.Spec, error) {
 		return watches.Spec{}, err
 	}
 	every, repeated := in.Between()
+	times, timed := in.Times()
 	how, taken := k.Take(kind.Standing, in.How)
-	return watches.Spec{Kind: k.Name, From: in.From, To: in.To, Every: every, Tags: in.Tags, DayBytes: in.DayBytes, How: how}, errors.Join(repeated, taken)
+	return watches.Spec{Kind: k.Name, From: in.From, To: in.To, Every: every, Times: times, Tags: in.Tags, DayBytes: in.DayBytes, How: how}, errors.Join(repeated, timed, taken)
 }
 
 func cut(s string) string {
@@ -135,19 +136,18 @@ func (s *server) watchOf(ctx context.Context, w watches.Watch) (apitype.Watch, e
 	if out.Paths = len(w.Paths); !k.Paths {
 		out.Paths = len(spec.From) * len(k.Lanes(spec.How).Split(spec.To))
 	}
-	day := float64(24 * time.Hour)
-	times := float64(len(spec.From)) // of the cost of a run a day
+	out.At(spec.Times)
+	now := time.Now()
 	if spec.Every > 0 {
 		out.Repeat, out.Every = spec.Every.String(), spec.Every.String()
-		times *= day / float64(spec.Every)
-		if !w.Paused {
-			out.NextDueAt = utc(time.Now().Truncate(spec.Every).Add(spec.Every))
-		}
 	}
+	out.NextDueAt, out.Says = w.Due(now)
+	day := float64(24 * time.Hour)
+	times := float64(len(spec.From)) * w.PerDay(now) // of the cost of a run a day
 	if k.Cost != nil {
 		c := k.Cost(spec.How, spec.To)
-		if e, ok := spec.How.(interface{ Endless() kind.Endless }); ok && spec.Every == 0 && c.Packets > 0 {
-			probes := day / float64(e.Endless().Interval) * float64(len(w.Paths))
+		if e, ok := spec.How.(interface{ Endless() kind.Endless }); ok && spec.Continuous() && c.Packets > 0 {
+			probes := day / float64(e.Endless().Interval) * float64(len(w.Paths)) * w.PerDay(now)
 			c.Bytes, c.Packets, times = c.Bytes/c.Packets*probes, probes, 1
 		}
 		out.ProbesPerDay, out.BytesPerDay = c.Packets*times, c.Bytes*times

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"flag"
@@ -10,6 +11,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/client"
@@ -33,6 +35,7 @@ var watchCommand = command{
 type watchOptions struct {
 	spec           apitype.WatchSpec
 	from, to, tags string
+	start, end     string
 	how            *howOptions
 }
 
@@ -44,6 +47,12 @@ func runWatch(c *call) error {
 	c.flags.StringVar(&o.from, "from", "", "agents, with commas between")
 	c.flags.StringVar(&o.to, "to", "", "targets (names or addresses), with commas between; of a sweep prefixes")
 	c.flags.StringVar(&o.spec.Repeat, "repeat", "", "time between runs, such as 5m; continuous when left out")
+	c.flags.StringVar(&o.spec.Spread, "spread", "", "even: at the multiples of -repeat, or poisson: at random, that far apart in the mean")
+	c.flags.StringVar(&o.spec.Cron, "cron", "", "instead of -repeat: a cron expression of five fields, such as '0 9-17 * * MON-FRI'")
+	c.flags.StringVar(&o.spec.Zone, "zone", "", "whose hours -cron and -hours go by, such as Europe/Dublin; UTC when left out")
+	c.flags.StringVar(&o.start, "start", "", "when it begins, such as '2026-12-01 08:00'; at once when left out")
+	c.flags.StringVar(&o.end, "end", "", "when it ends; never when left out")
+	c.flags.StringVar(&o.spec.Hours, "hours", "", "that are allowed, such as 'mon-fri 08:00-18:00, sat 09:00-12:00'; all when left out")
 	c.flags.StringVar(&o.spec.Kind, "kind", "", "what is measured: "+strings.Join(kind.Names(), ", ")+"; only "+strings.Join(endless(), ", ")+" can do without -repeat")
 	c.flags.StringVar(&o.tags, "tags", "", "words to find the paths by, with commas between")
 	c.flags.BoolVar(&o.spec.Paused, "paused", false, "add it paused")
@@ -71,6 +80,19 @@ func runWatch(c *call) error {
 		return err
 	}
 	o.spec.From, o.spec.To, o.spec.Tags = list(o.from), list(o.to), list(o.tags)
+	for _, t := range []struct {
+		name, text string
+		into       **time.Time
+	}{{"start", o.start, &o.spec.StartAt}, {"end", o.end, &o.spec.EndAt}} {
+		if t.text == "" {
+			continue
+		}
+		at, err := readAhead(t.text, time.Now(), zone())
+		if err != nil {
+			return wrongCall("-%s: %v", t.name, err)
+		}
+		*t.into = &at
+	}
 	switch verb {
 	case "add":
 		if err := o.how.into(c, &o.spec); err != nil {
@@ -146,7 +168,9 @@ func (c *call) changeWatch(api *client.Client, path string, o watchOptions) erro
 	}
 	spec := w.WatchSpec
 	set := map[string]func(){
-		"name": func() { spec.Name = o.spec.Name }, "from": func() { spec.From = o.spec.From }, "to": func() { spec.To = o.spec.To }, "repeat": func() { spec.Repeat, spec.Every = o.spec.Repeat, "" },
+		"name": func() { spec.Name = o.spec.Name }, "from": func() { spec.From = o.spec.From }, "to": func() { spec.To = o.spec.To }, "repeat": func() { spec.Repeat, spec.Every, spec.Cron = o.spec.Repeat, "", "" },
+		"cron": func() { spec.Cron, spec.Repeat, spec.Every = o.spec.Cron, "", "" }, "zone": func() { spec.Zone = o.spec.Zone }, "spread": func() { spec.Spread = o.spec.Spread },
+		"start": func() { spec.StartAt = o.spec.StartAt }, "end": func() { spec.EndAt = o.spec.EndAt }, "hours": func() { spec.Hours = o.spec.Hours },
 		"tags": func() { spec.Tags = o.spec.Tags }, "paused": func() { spec.Paused = o.spec.Paused }, "bytes-per-day": func() { spec.DayBytes = o.spec.DayBytes },
 		"kind": func() {
 			if spec.Kind != o.spec.Kind { // nothing of the other kind's is of this one
@@ -183,7 +207,9 @@ func (c *call) writeWatches(watches []apitype.Watch) error {
 	var rows [][]string
 	for _, w := range watches {
 		how := "a " + w.Kind + " each " + w.Repeat
-		if w.Repeat == "" {
+		if w.Cron != "" {
+			how = "a " + w.Kind + " at " + w.Cron + " " + cmp.Or(w.Zone, "UTC")
+		} else if w.Repeat == "" {
 			how = "continuous, each " + text(w.How["interval"])
 		} else if n := text(w.How["probes"]); n != "" && w.Kind == kind.Or("") {
 			how = n + " probes each " + w.Repeat
@@ -192,8 +218,14 @@ func (c *call) writeWatches(watches []apitype.Watch) error {
 		if w.ProbesPerDay > 0 {
 			probes = fmt.Sprintf("%.0f", w.ProbesPerDay)
 		}
-		if w.Paused {
-			how = "paused"
+		if w.Spread != "" && w.Spread != "even" {
+			how += ", at random"
+		}
+		if w.Hours != "" {
+			how += ", " + w.Hours
+		}
+		if w.Says != "" {
+			how += " (" + w.Says + ")"
 		}
 		trouble := ""
 		if r := w.LastRun; r != nil && r.Outcome != "done" {

@@ -89,3 +89,27 @@ func readWhen(text string, now time.Time) (time.Time, error) {
 	}
 	return parseWhen(text, now, zone())
 }
+
+// readAhead reads a time that may be to come: RFC 3339, a date with or without a time of day,
+// or one of today or tomorrow. One that clocks of the zone leave out is refused.
+func readAhead(text string, now time.Time, zone *time.Location) (time.Time, error) {
+	text = strings.TrimSpace(text)
+	if t, err := time.Parse(time.RFC3339, text); err == nil {
+		return t, nil
+	}
+	if day, clock, ok := strings.Cut(strings.ToLower(text), " "); ok && (day == "today" || day == "tomorrow") {
+		text = now.In(zone).AddDate(0, 0, map[string]int{"today": 0, "tomorrow": 1}[day]).Format(time.DateOnly) + " " + strings.TrimSpace(clock)
+	}
+	for _, layout := range []string{"2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04", time.DateOnly} {
+		wall, err := time.Parse(layout, text)
+		if err != nil {
+			continue
+		}
+		t, _ := time.ParseInLocation(layout, text, zone)
+		if t.Format(time.DateTime) != wall.Format(time.DateTime) {
+			return t, fmt.Errorf("%q does not exist in %s: clocks are put on over it", short(text), zone)
+		}
+		return t, nil
+	}
+	return time.Time{}, fmt.Errorf("%q is not a time; write one such as '2026-12-01 08:00', 'tomorrow 08:00' or 2026-12-01T08:00:00Z", short(text))
+}

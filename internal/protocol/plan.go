@@ -11,6 +11,7 @@ import (
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
+	"woodlark.example/internal/schedule"
 	"woodlark.example/wire"
 )
 
@@ -31,6 +32,8 @@ type Task struct {
 	Poisson  bool          `json:"poisson,omitempty"` // random intervals
 	Seed     uint64        `json:"seed,omitempty"`
 	Out      Out           `json:"out,omitzero"`
+	// Times are when it is measured: whenever one of them allows; always when there are none.
+	Times []schedule.Times `json:"times,omitempty"`
 }
 
 // Out is how the probes of a task leave its host, beside their service class.
@@ -44,6 +47,23 @@ type Out struct {
 
 // Continuous reports whether the task goes on without end.
 func (t Task) Continuous() bool { return t.Every == 0 }
+
+// Open reports whether the task is to be measured at a time, and when that may be other; zero
+// for never.
+func (t Task) Open(at time.Time) (open bool, change time.Time) {
+	open = len(t.Times) == 0
+	for _, x := range t.Times {
+		s, err := x.With(0, 0, 0)
+		if err != nil {
+			continue
+		}
+		open = open || s.Open(at)
+		if c := s.Change(at); !c.IsZero() && (change.IsZero() || c.Before(change)) {
+			change = c
+		}
+	}
+	return open, change
+}
 
 // Flags say what is particular about a reading.
 type Flags uint8

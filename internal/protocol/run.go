@@ -7,6 +7,7 @@ import (
 
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
+	"woodlark.example/internal/schedule"
 )
 
 // RunOrder is a measurement of any kind for an agent to make.
@@ -90,8 +91,17 @@ type Standing struct {
 	// Away says that the service sees to it as long as it is there, since both ends and all
 	// others that load the way are to be ready: the agent makes it while the service is away.
 	Away bool `json:"while_away,omitempty"`
+	// Times are when it is made, beside Every, which is 0 where they say how often; Seed is that
+	// of random ones.
+	Times schedule.Times `json:"times,omitzero"`
+	Seed  uint64         `json:"seed,omitempty"`
 	// Budget is how many bytes its runs may send within a day; no limit when 0.
 	Budget int64 `json:"day_bytes,omitempty"`
+}
+
+// Schedule is when it is made.
+func (s Standing) Schedule() (*schedule.Schedule, error) {
+	return s.Times.With(s.Every, s.Phase, s.Seed)
 }
 
 // Name is what it is known by.

@@ -20,7 +20,8 @@ import (
 //     their own; kinds of probes are numbers.
 //   - 2: plans have tasks of paths that are measured without a pause, and what is made again and
 //     again of any kind; what was made is uploaded in one form; kinds of probes are text.
-const Version = 2
+//   - 3: what is in plans has times: expressions, hours, a begin and an end.
+const Version = 3
 
 // VersionHeader is the header that names it.
 const VersionHeader = "Woodlark-Protocol"
@@ -32,6 +33,28 @@ func ParseVersion(text string) int {
 		return 1
 	}
 	return n
+}
+
+// For is a plan as an agent of a version understands it, and what of it such an agent does not
+// make.
+func (p Plan) For(version int) (plan any, lacks []string) {
+	if version > 2 {
+		return p, nil
+	}
+	timed := func(is bool) bool {
+		if is {
+			lacks = []string{"what has times: cron expressions, hours, a begin or an end"}
+		}
+		return is
+	}
+	q := p
+	q.Tasks = slices.DeleteFunc(slices.Clone(p.Tasks), func(t Task) bool { return timed(len(t.Times) > 0) })
+	q.Standing = slices.DeleteFunc(slices.Clone(p.Standing), func(t Standing) bool { return timed(!t.Times.IsZero()) })
+	if version > 1 {
+		return q, lacks
+	}
+	plan, more := q.first()
+	return plan, append(lacks, more...)
 }
 
 // firstPlan is a plan of version 1.
@@ -56,9 +79,9 @@ type firstTask struct {
 	Phase    time.Duration
 }
 
-// First is a plan as an agent of version 1 understands it, and what of it such an agent does
+// first is a plan as an agent of version 1 understands it, and what of it such an agent does
 // not make.
-func (p Plan) First() (plan any, lacks []string) {
+func (p Plan) first() (plan any, lacks []string) {
 	first := firstPlan{Tasks: []firstTask{}, Sweeps: []struct{}{}, Traces: []struct{}{}}
 	lack := func(format string, args ...any) {
 		if text := fmt.Sprintf(format, args...); !slices.Contains(lacks, text) {

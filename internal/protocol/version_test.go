@@ -13,6 +13,7 @@ import (
 	"woodlark.example/internal/kind"
 	_ "woodlark.example/internal/kind/all"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/schedule"
 )
 
 func TestVersions(t *testing.T) {
@@ -38,7 +39,7 @@ func TestAPlanForAnAgentOfTheFirstVersion(t *testing.T) {
 			{Path: path, Target: "192.0.2.8", Poisson: true},
 		},
 		Standing: []protocol.Standing{standing("ping", `{"probes": 7, "interval": "50ms", "dscp": "EF"}`, lane), standing("ping", `{"probes": 7, "ttl": 9}`, lane), standing("trace", `{}`), away},
-	}.First()
+	}.For(1)
 	text, err := json.Marshal(plan)
 	require.NoError(t, err)
 	// As the release before read it.
@@ -63,4 +64,24 @@ func TestAPlanForAnAgentOfTheFirstVersion(t *testing.T) {
 	assert.Equal(t, 50*time.Millisecond, was.Tasks[1].Interval)
 	assert.Equal(t, uint8(46), was.Tasks[1].DSCP)
 	assert.Equal(t, []string{"pings at random times, or by an interface, source, TTL or key of their own", "a ping again and again", "a trace again and again", "a stream while the service is away"}, lacks)
+}
+
+// TestAPlanForAnAgentThatKnowsNoTimes: it would measure at hours that are not allowed.
+func TestAPlanForAnAgentThatKnowsNoTimes(t *testing.T) {
+	night := schedule.Times{Hours: "22:00-06:00"}
+	p := protocol.Plan{Tasks: []protocol.Task{{Target: "192.0.2.7"}, {Target: "192.0.2.8", Times: []schedule.Times{night}}},
+		Standing: []protocol.Standing{{Every: time.Hour, Order: protocol.RunOrder{Kind: "trace"}}, {Times: schedule.Times{Cron: "0 3 * * *"}, Order: protocol.RunOrder{Kind: "trace"}}}}
+	plan, lacks := p.For(2)
+	q := plan.(protocol.Plan)
+	require.Len(t, q.Tasks, 1)
+	assert.Equal(t, "192.0.2.7", q.Tasks[0].Target)
+	require.Len(t, q.Standing, 1)
+	assert.Equal(t, time.Hour, q.Standing[0].Every)
+	assert.Equal(t, []string{"what has times: cron expressions, hours, a begin or an end"}, lacks)
+	plan, lacks = p.For(protocol.Version)
+	assert.Equal(t, p, plan)
+	assert.Empty(t, lacks)
+	_, lacks = p.For(1)
+	assert.Contains(t, lacks, "a trace again and again")
+	assert.Len(t, lacks, 2)
 }

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -311,7 +312,7 @@ func TestAnAgentTrustsWhomItIsTold(t *testing.T) {
 func TestAServiceOfTheReleaseBefore(t *testing.T) {
 	uploads := 0
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		assert.Equal(t, "2", r.Header.Get(protocol.VersionHeader))
+		assert.Equal(t, strconv.Itoa(protocol.Version), r.Header.Get(protocol.VersionHeader))
 		uploads++
 		w.WriteHeader(http.StatusNoContent)
 	}))

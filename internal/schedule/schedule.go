@@ -149,6 +149,10 @@ func shorten(s string) string {
 // Zone is whose hours it goes by.
 func (s *Schedule) Zone() *time.Location { return s.zone }
 
+// AtOnce reports whether a first run may be made at a time, whatever it is: where an interval
+// says how often, and it is allowed then.
+func (s *Schedule) AtOnce(at time.Time) bool { return s.cron == nil && s.every > 0 && s.Open(at) }
+
 // Open reports whether it may be measured at a time: between its first and last moment, and at
 // hours that are allowed.
 func (s *Schedule) Open(at time.Time) bool {
@@ -195,11 +199,102 @@ func (s *Schedule) Next(after time.Time) time.Time {
 	}
 }
 
+// Opens is the first moment from one on at which it may be measured; zero when there is none.
+func (s *Schedule) Opens(at time.Time) time.Time {
+	for range 64 {
+		if at.IsZero() || s.Open(at) {
+			return at
+		}
+		at = s.Change(at)
+	}
+	return time.Time{}
+}
+
+// Shortest is the least distance of so many times behind a moment; 0 when there are not two.
+func (s *Schedule) Shortest(from time.Time, times int) (least time.Duration) {
+	at := s.Next(from)
+	for range times {
+		next := s.Next(at)
+		if at.IsZero() || next.IsZero() {
+			break
+		}
+		if d := next.Sub(at); least == 0 || d < least {
+			least = d
+		}
+		at = next
+	}
+	return least
+}
+
+// PerDay is how many runs are due a day, in the mean of some weeks behind a moment.
+func (s *Schedule) PerDay(from time.Time) float64 {
+	const days, most = 28, 5000
+	end := from.AddDate(0, 0, days)
+	at, n := s.Next(from), 0
+	for ; !at.IsZero() && at.Before(end); n++ {
+		if n == most { // so often that less of the time tells
+			return most / (at.Sub(from).Hours() / 24)
+		}
+		at = s.Next(at)
+	}
+	return float64(n) / days
+}
+
+// Share is the share of the time that is allowed, over the week behind a moment.
+func (s *Schedule) Share(from time.Time) float64 {
+	const week = 7 * 24 * time.Hour
+	end, open := from.Add(week), time.Duration(0)
+	for at := from; at.Before(end); {
+		next := s.Change(at)
+		if next.IsZero() || next.After(end) {
+			next = end
+		}
+		if s.Open(at) {
+			open += next.Sub(at)
+		}
+		at = next
+	}
+	return float64(open) / float64(week)
+}
+
+// Last is the last time up to a moment, that moment included, at which a run was due; zero when
+// there was none within some years.
+func (s *Schedule) Last(upTo time.Time) time.Time {
+	for back := time.Minute; back < 2*searchYears*366*24*time.Hour; back *= 4 {
+		at := s.Next(upTo.Add(-back))
+		if at.IsZero() || at.After(upTo) {
+			continue
+		}
+		for next := s.Next(at); !next.IsZero() && !next.After(upTo); next = s.Next(at) {
+			at = next
+		}
+		return at
+	}
+	return time.Time{}
+}
+
+// Since is since when Open has been as it is at a moment: the last change up to it; zero when
+// there was none within a year.
+func (s *Schedule) Since(at time.Time) (since time.Time) {
+	for back := time.Hour; since.IsZero() && back < 366*24*time.Hour; back *= 4 {
+		for c := s.Change(at.Add(-back)); !c.IsZero() && !c.After(at); c = s.Change(c) {
+			if s.Open(c) != s.Open(c.Add(-1)) {
+				since = c
+			}
+		}
+	}
+	return since
+}
+
 // due is the first time after another, whatever is allowed.
 func (s *Schedule) due(after time.Time) time.Time {
 	switch {
 	case s.cron != nil:
-		return s.cron.next(after, s.zone)
+		at := s.cron.next(after.Add(-s.phase), s.zone)
+		if at.IsZero() {
+			return at
+		}
+		return at.Add(s.phase)
 	case s.every <= 0:
 		return time.Time{}
 	case s.times.Poisson:

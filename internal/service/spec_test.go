@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"woodlark.example/internal/kind"
+	"woodlark.example/internal/schedule"
 	"woodlark.example/internal/service/watches"
 )
 
@@ -44,6 +45,18 @@ func TestSpecs(t *testing.T) {
 		{"payload", func(s *watches.Spec) { s.How = how(t, "ping", `{"payload_bytes": 8}`) }, "payload_bytes 8"},
 		{"sizes, without a pause", func(s *watches.Spec) { s.How = how(t, "ping", `{"find_path_mtu": true}`) }, "find_path_mtu is of a run"},
 		{"an objective, without a pause", func(s *watches.Spec) { s.How = how(t, "ping", `{"objective": "voice"}`) }, "objective is of a run"},
+		{"at times of a clock", func(s *watches.Spec) {
+			s.Times = schedule.Times{Cron: "0 9-17 * * MON-FRI", Zone: "Europe/Dublin", Hours: "08:00-16:00"}
+		}, ""},
+		{"twice how often", func(s *watches.Spec) { s.Every, s.Times.Cron = time.Hour, "0 9 * * *" }, "leave one out"},
+		{"no such zone", func(s *watches.Spec) { s.Times = schedule.Times{Cron: "0 9 * * *", Zone: "Skerry/North"} }, "no time zone"},
+		{"never", func(s *watches.Spec) { s.Times = schedule.Times{Cron: "0 9 * * *", Hours: "10:00-11:00"} }, "at no time"},
+		{"times too near for a load run", func(s *watches.Spec) {
+			s.Kind, s.To, s.Times, s.How = "throughput", []string{"holm"}, schedule.Times{Cron: "* * * * *"}, how(t, "throughput", `{}`)
+		}, "1m0s apart, less than"},
+		{"sizes, at times of a clock", func(s *watches.Spec) {
+			s.Times.Cron, s.How = "@hourly", how(t, "ping", `{"find_path_mtu": true}`)
+		}, ""},
 	} {
 		spec := good
 		c.change(&spec)

@@ -77,7 +77,7 @@ func (s *Service) view(p *paths.Path, with about) View {
 		v.Watches = append(v.Watches, w.Name)
 		v.Tags = append(v.Tags, w.Spec.Tags...)
 		v.Watched = v.Watched || !w.Paused
-		patience = max(patience, w.Spec.Patience())
+		patience = max(patience, w.Patience(with.now))
 	}
 	v.View = s.Paths.View(p, with.now, patience, with.shared[s.Paths.Key(p)])
 	return v

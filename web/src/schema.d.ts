@@ -3433,6 +3433,8 @@ export interface components {
             codec?: string;
             /** @description of throughput: of TCP: congestion control, as the systems name it */
             congestion?: string;
+            /** @description Cron expression of five fields instead of repeat, such as 0 9-17 * * MON-FRI */
+            cron?: string;
             /**
              * @description of throughput: there, back, each (one after the other) or both (at once); default each. of stream: there, back or both; default both
              * @enum {string}
@@ -3442,6 +3444,11 @@ export interface components {
             dont_fragment?: boolean;
             /** @description of ping: service class, by name such as EF or by number. of trace: service class, by name such as EF or by number. of throughput: service class, by name such as EF or by number. of stream: service class, by name such as EF or by number */
             dscp?: string;
+            /**
+             * Format: date-time
+             * @description It ends then
+             */
+            end_at?: string;
             /** @description As repeat, its older name */
             every?: string;
             /** @description of sweep: prefix, range or address to leave out; several with commas, or given several times */
@@ -3461,6 +3468,8 @@ export interface components {
             for?: string;
             /** @description Names of agents */
             from: string[] | null;
+            /** @description That are allowed, such as mon-fri 08:00-18:00, sat 09:00-12:00 */
+            hours?: string;
             id: string;
             /** @description of ping: interface to send by, of the host that measures. of sweep: interface to send by, of the host that measures. of trace: interface to send by, of the host that measures */
             interface?: string;
@@ -3498,7 +3507,7 @@ export interface components {
             neighbours?: boolean;
             /**
              * Format: date-time
-             * @description null when continuous or paused
+             * @description null when continuous, paused or over
              */
             next_due_at: string | null;
             /** @description of ping: judge by this objective, such as voice */
@@ -3565,6 +3574,8 @@ export interface components {
              * @description of sweep: rounds; each after the first asks those that were silent; default 2
              */
             rounds?: number;
+            /** @description Why it does not measure now, if it does not: paused, its hours, its begin, its end */
+            says?: string;
             /** @description of throughput: of UDP: find the highest rate within -loss */
             search?: boolean;
             /**
@@ -3579,8 +3590,18 @@ export interface components {
             silent?: number;
             /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures */
             source?: string;
+            /**
+             * @description How runs lie about the interval: at its multiples, or at random (RFC 2330, 11.1.1). Default even
+             * @enum {string}
+             */
+            spread?: "even" | "poisson";
             /** @description of ping: with -via stamp: key of STAMP's authenticated mode. of stream: with -reflector: key of STAMP's authenticated mode */
             stamp_key?: string;
+            /**
+             * Format: date-time
+             * @description It begins then
+             */
+            start_at?: string;
             /**
              * Format: int64
              * @description of throughput: streams side by side; default 1
@@ -3610,6 +3631,8 @@ export interface components {
             with_packets?: boolean;
             /** @description of throughput: measure both machines by themselves first */
             yardstick?: boolean;
+            /** @description Whose hours cron and hours go by, such as Europe/Dublin. Default UTC */
+            zone?: string;
         };
         WatchEvent: {
             /** Format: date-time */
@@ -3653,6 +3676,8 @@ export interface components {
             codec?: string;
             /** @description of throughput: of TCP: congestion control, as the systems name it */
             congestion?: string;
+            /** @description Cron expression of five fields instead of repeat, such as 0 9-17 * * MON-FRI */
+            cron?: string;
             /**
              * @description of throughput: there, back, each (one after the other) or both (at once); default each. of stream: there, back or both; default both
              * @enum {string}
@@ -3662,6 +3687,11 @@ export interface components {
             dont_fragment?: boolean;
             /** @description of ping: service class, by name such as EF or by number. of trace: service class, by name such as EF or by number. of throughput: service class, by name such as EF or by number. of stream: service class, by name such as EF or by number */
             dscp?: string;
+            /**
+             * Format: date-time
+             * @description It ends then
+             */
+            end_at?: string;
             /** @description As repeat, its older name */
             every?: string;
             /** @description of sweep: prefix, range or address to leave out; several with commas, or given several times */
@@ -3681,6 +3711,8 @@ export interface components {
             for?: string;
             /** @description Names of agents */
             from: string[] | null;
+            /** @description That are allowed, such as mon-fri 08:00-18:00, sat 09:00-12:00 */
+            hours?: string;
             /** @description of ping: interface to send by, of the host that measures. of sweep: interface to send by, of the host that measures. of trace: interface to send by, of the host that measures */
             interface?: string;
             /** @description of ping: time between probes to a target; default 1s. of trace: time between probes to a hop; many routers answer one a second; default 1s. of walk: time between probes; default 20ms. of stream: time between packets of a stream (default 20ms) */
@@ -3784,8 +3816,18 @@ export interface components {
             silent?: number;
             /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures */
             source?: string;
+            /**
+             * @description How runs lie about the interval: at its multiples, or at random (RFC 2330, 11.1.1). Default even
+             * @enum {string}
+             */
+            spread?: "even" | "poisson";
             /** @description of ping: with -via stamp: key of STAMP's authenticated mode. of stream: with -reflector: key of STAMP's authenticated mode */
             stamp_key?: string;
+            /**
+             * Format: date-time
+             * @description It begins then
+             */
+            start_at?: string;
             /**
              * Format: int64
              * @description of throughput: streams side by side; default 1
@@ -3815,6 +3857,8 @@ export interface components {
             with_packets?: boolean;
             /** @description of throughput: measure both machines by themselves first */
             yardstick?: boolean;
+            /** @description Whose hours cron and hours go by, such as Europe/Dublin. Default UTC */
+            zone?: string;
         };
         YardstickReport: {
             /** Format: double */

@@ -13,6 +13,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"woodlark.example/internal/kind"
+	"woodlark.example/internal/schedule"
 )
 
 // Values are what a spec says, by its fields' names: beside what a body says of every kind
@@ -22,16 +23,22 @@ type Values map[string]json.RawMessage
 // WatchSpec is what a watch measures: from where, to where, how often, and the spec of its
 // kind.
 type WatchSpec struct {
-	Name     string   `json:"name" yaml:"name" doc:"Unique"`
-	Kind     string   `json:"kind,omitempty" yaml:"kind" doc:"What is measured; the first of the list of kinds when left out"`
-	From     []string `json:"from" yaml:"from" doc:"Names of agents"`
-	To       []string `json:"to" yaml:"to" doc:"Names or addresses; of a sweep prefixes, ranges and addresses"`
-	Repeat   string   `json:"repeat,omitempty" yaml:"repeat" doc:"Time between runs, such as 5m; continuous when left out"`
-	Every    string   `json:"every,omitempty" yaml:"every" doc:"As repeat, its older name"`
-	Paused   bool     `json:"paused,omitempty" yaml:"paused"`
-	Tags     []string `json:"tags,omitempty" yaml:"tags" doc:"Words to find the paths by"`
-	DayBytes int64    `json:"bytes_per_day_most,omitempty" yaml:"bytes_per_day" doc:"Of load runs: that they may send a day. Default 5 GiB"`
-	How      Values   `json:"-" yaml:"-"`
+	Name     string     `json:"name" yaml:"name" doc:"Unique"`
+	Kind     string     `json:"kind,omitempty" yaml:"kind" doc:"What is measured; the first of the list of kinds when left out"`
+	From     []string   `json:"from" yaml:"from" doc:"Names of agents"`
+	To       []string   `json:"to" yaml:"to" doc:"Names or addresses; of a sweep prefixes, ranges and addresses"`
+	Repeat   string     `json:"repeat,omitempty" yaml:"repeat" doc:"Time between runs, such as 5m; continuous when left out"`
+	Every    string     `json:"every,omitempty" yaml:"every" doc:"As repeat, its older name"`
+	Spread   string     `json:"spread,omitempty" yaml:"spread" enum:"even,poisson" doc:"How runs lie about the interval: at its multiples, or at random (RFC 2330, 11.1.1). Default even"`
+	Cron     string     `json:"cron,omitempty" yaml:"cron" doc:"Cron expression of five fields instead of repeat, such as 0 9-17 * * MON-FRI"`
+	Zone     string     `json:"zone,omitempty" yaml:"zone" doc:"Whose hours cron and hours go by, such as Europe/Dublin. Default UTC"`
+	StartAt  *time.Time `json:"start_at,omitempty" yaml:"start" doc:"It begins then"`
+	EndAt    *time.Time `json:"end_at,omitempty" yaml:"end" doc:"It ends then"`
+	Hours    string     `json:"hours,omitempty" yaml:"hours" doc:"That are allowed, such as mon-fri 08:00-18:00, sat 09:00-12:00"`
+	Paused   bool       `json:"paused,omitempty" yaml:"paused"`
+	Tags     []string   `json:"tags,omitempty" yaml:"tags" doc:"Words to find the paths by"`
+	DayBytes int64      `json:"bytes_per_day_most,omitempty" yaml:"bytes_per_day" doc:"Of load runs: that they may send a day. Default 5 GiB"`
+	How      Values     `json:"-" yaml:"-"`
 }
 
 // WatchFields is what a watch says of every kind.
@@ -98,6 +105,35 @@ func WatchOf(all map[string]any) (w WatchSpec, err error) {
 	return w, w.UnmarshalJSON(b)
 }
 
+// Times are when it is made, beside how often.
+func (w WatchSpec) Times() (t schedule.Times, err error) {
+	t = schedule.Times{Cron: w.Cron, Zone: w.Zone, Hours: w.Hours, Poisson: w.Spread == "poisson"}
+	if w.Spread != "" && w.Spread != "even" && w.Spread != "poisson" {
+		err = fmt.Errorf("%w: spread %q is none of even, poisson", kind.ErrInvalid, cut(w.Spread))
+	}
+	if w.StartAt != nil {
+		t.StartAt = w.StartAt.UTC()
+	}
+	if w.EndAt != nil {
+		t.EndAt = w.EndAt.UTC()
+	}
+	return t, err
+}
+
+// At are the times at which it is made, as it says them.
+func (w *WatchSpec) At(t schedule.Times) {
+	w.Cron, w.Zone, w.Hours = t.Cron, t.Zone, t.Hours
+	if t.Poisson {
+		w.Spread = "poisson"
+	}
+	if !t.StartAt.IsZero() {
+		w.StartAt = &t.StartAt
+	}
+	if !t.EndAt.IsZero() {
+		w.EndAt = &t.EndAt
+	}
+}
+
 // Between is the time between the runs of a watch; 0 when it is continuous.
 func (w WatchSpec) Between() (time.Duration, error) {
 	text := w.Repeat
@@ -136,7 +172,8 @@ type WatchState struct {
 	Paths        int        `json:"paths"`
 	ProbesPerDay float64    `json:"probes_per_day,omitzero" doc:"Over all its paths; left out when it is not known beforehand"`
 	BytesPerDay  float64    `json:"bytes_per_day,omitzero" doc:"Both ways, IP layer; left out when it is not known beforehand, as for what TCP moves"`
-	NextDueAt    *time.Time `json:"next_due_at" doc:"null when continuous or paused"`
+	NextDueAt    *time.Time `json:"next_due_at" doc:"null when continuous, paused or over"`
+	Says         string     `json:"says,omitempty" doc:"Why it does not measure now, if it does not: paused, its hours, its begin, its end"`
 	LastRun      *Run       `json:"last_run,omitempty" doc:"The last failed or missed one, or of a periodic watch the last"`
 }
 

@@ -87,7 +87,10 @@ func (x *awayPlans) standing(w *Watch, k *kind.Kind, near, far *fleet.Agent, to 
 	for _, l := range k.Lanes(w.Spec.How).Split(o.Targets) {
 		o.Lanes = append(o.Lanes, protocol.RunLane{Lane: l})
 	}
-	t = protocol.Standing{Every: w.Spec.Every, Order: o, Key: w.ID.String() + " to " + to, Phase: x.laid % w.Spec.Every, Away: true}
+	t = protocol.Standing{Every: w.Spec.Every, Times: w.Spec.Times, Seed: seedOf(w.ID), Order: o, Key: w.ID.String() + " to " + to, Away: true}
+	if t.Phase = x.laid; w.Spec.Between() > 0 {
+		t.Phase %= w.Spec.Between()
+	}
 	if t.Budget = w.Spec.DayBytes; t.Budget == 0 && k.Load {
 		t.Budget = defaultBudget
 	}

@@ -1,10 +1,13 @@
 package watches
 
 import (
+	"slices"
+
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/schedule"
 	"woodlark.example/internal/service/paths"
 	"woodlark.example/internal/store"
 )
@@ -16,7 +19,7 @@ func (x *Watches) SendPlans() {
 	defer x.planning.Unlock()
 	agents := x.Fleet.All()
 	plans := map[ident.ID]protocol.Plan{}
-	continuous := map[ident.ID]bool{}
+	continuous := map[ident.ID]int{} // which task of its agent measures a path
 	away := awayPlans{of: x, plans: plans}
 	for _, w := range x.sorted() {
 		k := w.Spec.kindOf()
@@ -26,14 +29,20 @@ func (x *Watches) SendPlans() {
 		case k.TwoEnds:
 			away.add(w, k)
 			continue
-		case w.Spec.Every == 0:
+		case w.Spec.Continuous():
 			for _, id := range w.Paths {
-				if p := x.Paths.ByID(id); p != nil && !continuous[id] {
-					continuous[id] = true
-					plan := plans[p.AgentID]
-					plan.Tasks = append(plan.Tasks, taskOf(w, p))
-					plans[p.AgentID] = plan
+				p := x.Paths.ByID(id)
+				if p == nil {
+					continue
 				}
+				plan := plans[p.AgentID]
+				if i, has := continuous[id]; has {
+					plan.Tasks[i].Times = either(plan.Tasks[i].Times, w.Spec.Times)
+				} else {
+					continuous[id] = len(plan.Tasks)
+					plan.Tasks = append(plan.Tasks, taskOf(w, p))
+				}
+				plans[p.AgentID] = plan
 			}
 			continue
 		}
@@ -60,9 +69,20 @@ func (x *Watches) SendPlans() {
 	}
 }
 
+// either are the times at which one of several watches measures: always, when one of them does.
+func either(list []schedule.Times, more schedule.Times) []schedule.Times {
+	switch {
+	case len(list) == 0 || more.IsZero():
+		return nil
+	case slices.ContainsFunc(list, more.Equal):
+		return list
+	}
+	return append(slices.Clone(list), more)
+}
+
 // standingOf is what a watch has an agent make again and again.
 func (x *Watches) standingOf(w *Watch, k *kind.Kind, agent ident.ID) (protocol.Standing, error) {
-	t := protocol.Standing{Every: w.Spec.Every, Order: protocol.RunOrder{Kind: k.Name, Version: k.Version, Targets: w.Spec.To, Watch: w.ID}}
+	t := protocol.Standing{Every: w.Spec.Every, Times: w.Spec.Times, Seed: seedOf(w.ID), Order: protocol.RunOrder{Kind: k.Name, Version: k.Version, Targets: w.Spec.To, Watch: w.ID}}
 	var err error
 	if t.Order.Spec, err = k.Encode(w.Spec.How); err != nil {
 		return t, err
@@ -86,6 +106,9 @@ func taskOf(w *Watch, p *paths.Path) protocol.Task {
 	e := w.Spec.How.(interface{ Endless() kind.Endless }).Endless()
 	t := protocol.Task{Watch: w.ID, Path: p.ID, Target: p.Target, Family: p.Family, Via: viaOf(p.Path), Interval: e.Interval, Wait: e.Wait, Payload: e.Payload, DSCP: e.Out.DSCP, Phase: p.ID.Phase(e.Interval),
 		Poisson: e.Poisson, Out: protocol.Out{TTL: e.Out.TTL, Source: e.Out.Source, Interface: e.Out.Interface, DontFragment: e.Out.DontFragment, StampKey: e.StampKey}}
+	if !w.Spec.Times.IsZero() {
+		t.Times = []schedule.Times{w.Spec.Times}
+	}
 	if e.Poisson { // each path in its own rhythm
 		t.Seed = e.Seed + uint64(p.ID.Phase(1<<40))
 	}

@@ -11,7 +11,9 @@ import (
 	"maps"
 	"time"
 
+	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
+	"woodlark.example/internal/schedule"
 )
 
 // Spec is what a watch measures: from which agents, to which targets, how often, and how.
@@ -19,7 +21,8 @@ type Spec struct {
 	Kind     string // the first of the list of kinds when empty
 	From     []string
 	To       []string
-	Every    time.Duration // between runs; continuous when 0
+	Every    time.Duration // between runs; continuous, or at its times, when 0
+	Times    schedule.Times
 	Tags     []string
 	DayBytes int64     // that its load runs may send a day; 5 GiB when 0
 	How      kind.Spec // as usual for the kind when nil
@@ -38,6 +41,7 @@ type storedSpec struct {
 	From     []string        `json:"from"`
 	To       []string        `json:"to"`
 	Every    time.Duration   `json:"every"` // nanoseconds
+	Times    schedule.Times  `json:"times,omitzero"`
 	Tags     []string        `json:"tags,omitempty"`
 	DayBytes int64           `json:"day_bytes,omitempty"`
 	How      json.RawMessage `json:"how,omitempty"`
@@ -54,7 +58,7 @@ func (s Spec) MarshalJSON() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return json.Marshal(storedSpec{k.Name, k.Version, s.From, s.To, s.Every, s.Tags, s.DayBytes, how})
+	return json.Marshal(storedSpec{k.Name, k.Version, s.From, s.To, s.Every, s.Times, s.Tags, s.DayBytes, how})
 }
 
 // UnmarshalJSON reads what MarshalJSON wrote, and what earlier releases did.
@@ -79,7 +83,7 @@ func (s *Spec) UnmarshalJSON(b []byte) error {
 	if err != nil {
 		return err
 	}
-	*s = Spec{Kind: k.Name, From: x.From, To: x.To, Every: x.Every, Tags: x.Tags, DayBytes: x.DayBytes}
+	*s = Spec{Kind: k.Name, From: x.From, To: x.To, Every: x.Every, Times: x.Times, Tags: x.Tags, DayBytes: x.DayBytes}
 	s.How, err = k.Take(kind.Standing, how)
 	return err
 }
@@ -186,14 +190,7 @@ func (s Spec) Check() error {
 	if s.DayBytes < 0 {
 		wrong("%d bytes a day are below zero", s.DayBytes)
 	}
-	switch {
-	case s.Every == 0 && !k.Continuous:
-		wrong("a %s is not continuous: say how often with repeat, %v or more", k.Name, k.Least)
-	case s.Every != 0 && s.Every < k.Least && k.Continuous:
-		wrong("repeat %v is less than %v; leave it out for a continuous watch", s.Every, k.Least)
-	case s.Every != 0 && s.Every < k.Least:
-		wrong("repeat %v is less than %v, and a %s is not continuous", s.Every, k.Least, k.Name)
-	}
+	errs = append(errs, s.checkTimes(k)...)
 	if len(errs) == 0 {
 		errs = s.checkHow(k)
 	}
@@ -201,6 +198,59 @@ func (s Spec) Check() error {
 		return fmt.Errorf("%w: %w", kind.ErrInvalid, errors.Join(errs...))
 	}
 	return nil
+}
+
+// checkTimes says what is wrong with when it measures.
+func (s Spec) checkTimes(k *kind.Kind) (errs []error) {
+	wrong := func(format string, args ...any) { errs = append(errs, fmt.Errorf(format, args...)) }
+	when, err := s.Schedule(ident.ID{})
+	if err != nil {
+		return []error{err}
+	}
+	switch {
+	case s.Times.Cron != "":
+		if gap := when.Shortest(time.Now(), timesLooked); gap > 0 && gap < k.Least {
+			wrong("cron %q names times %v apart, less than %v", s.Times.Cron, gap, k.Least)
+		}
+	case s.Every == 0 && !k.Continuous:
+		wrong("a %s is not continuous: say how often with repeat, %v or more", k.Name, k.Least)
+	case s.Every != 0 && s.Every < k.Least && k.Continuous:
+		wrong("repeat %v is less than %v; leave it out for a continuous watch", s.Every, k.Least)
+	case s.Every != 0 && s.Every < k.Least:
+		wrong("repeat %v is less than %v, and a %s is not continuous", s.Every, k.Least, k.Name)
+	}
+	return errs
+}
+
+// timesLooked is how many times of an expression are looked at.
+const timesLooked = 200
+
+// Continuous reports whether it goes on without a pause, as far as its hours allow.
+func (s Spec) Continuous() bool { return s.Every == 0 && s.Times.Cron == "" }
+
+// Schedule is when it measures; random times are those of its watch.
+func (s Spec) Schedule(watch ident.ID) (*schedule.Schedule, error) {
+	return s.Times.With(s.Every, 0, seedOf(watch))
+}
+
+// when is the schedule of a spec that was checked.
+func (s Spec) when(watch ident.ID) *schedule.Schedule {
+	when, err := s.Schedule(watch)
+	if err != nil { // its end came, or zones are other ones
+		when, _ = schedule.Times{}.With(s.Every, 0, 0)
+	}
+	return when
+}
+
+// seedOf is that of the random times of a watch.
+func seedOf(watch ident.ID) uint64 { return uint64(watch.Phase(1 << 62)) }
+
+// Between is the least time between its runs; 0 when it is continuous.
+func (s Spec) Between() time.Duration {
+	if s.Times.Cron == "" {
+		return s.Every
+	}
+	return s.when(ident.ID{}).Shortest(time.Now(), timesLooked)
 }
 
 // checkHow says what is wrong with how it measures.
@@ -222,7 +272,7 @@ func (s Spec) checkHow(k *kind.Kind) (errs []error) {
 		add(k.Agent(s.How, s.To))
 	}
 	if k.Watch != nil {
-		add(k.Watch(s.How, s.To, s.Every))
+		add(k.Watch(s.How, s.To, s.Between()))
 	}
 	for _, f := range kind.FieldsOf(s.How) {
 		if f.OfHand && !f.IsZero() {
@@ -241,11 +291,21 @@ func (s Spec) Values() map[string]json.RawMessage {
 	return maps.Clone(list)
 }
 
-// Patience is how long after its last reading a path of the watch is still
-// measured.
-func (s Spec) Patience() time.Duration {
-	if s.Every == 0 {
-		return 3 * time.Minute
+// Patience is how long after its last reading a path of the watch is still measured: until two
+// of its times have passed without one, or a while longer than its hours allow none.
+func (w *Watch) Patience(now time.Time) time.Duration {
+	const late = time.Minute
+	when := w.Spec.when(w.ID)
+	if !w.Spec.Continuous() {
+		two := when.Last(when.Last(now.Add(-late)).Add(-1))
+		if two.IsZero() {
+			return 2*w.Spec.Every + late
+		}
+		return now.Sub(two) + late
 	}
-	return 2*s.Every + time.Minute
+	patience := 3 * late
+	if !when.Open(now) {
+		patience += now.Sub(when.Since(now))
+	}
+	return patience
 }

@@ -41,10 +41,10 @@ type Options struct {
 // Watches are what is measured again and again. It is safe for concurrent use.
 type Watches struct {
 	Options
-	mu       sync.RWMutex
-	byID     map[ident.ID]*Watch // a watch that changes is replaced by another
-	planning sync.Mutex          // held while plans are made and sent: the last sent is the newest
-	schedule schedule
+	mu        sync.RWMutex
+	byID      map[ident.ID]*Watch // a watch that changes is replaced by another
+	planning  sync.Mutex          // held while plans are made and sent: the last sent is the newest
+	timetable timetable
 }
 
 // Watch is a watch with its spec read.

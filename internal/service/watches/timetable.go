@@ -9,12 +9,13 @@ import (
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/schedule"
 	"woodlark.example/internal/service/runs"
 	"woodlark.example/internal/store"
 )
 
-// schedule is what the watches of kinds with two ends have come to. It is one goroutine's.
-type schedule struct {
+// timetable is what the watches of kinds with two ends have come to. It is one goroutine's.
+type timetable struct {
 	last map[ident.ID]time.Time // for which of its times each was begun last
 	gaps []gap
 }
@@ -24,7 +25,8 @@ type schedule struct {
 type gap struct {
 	watch        *Watch
 	from, to     string
-	since, until time.Time // the last that is known to be made, and the last that was due
+	first, until time.Time // the first and the last that were due
+	due          int
 	calm         time.Time // since when the agent has nothing more to hand over
 }
 
@@ -54,50 +56,68 @@ func (x *Watches) Tick(ctx context.Context, now time.Time) {
 		if w.Paused || !w.Spec.kindOf().TwoEnds {
 			continue
 		}
-		at := now.Truncate(w.Spec.Every)
-		before, known := x.schedule.last[w.ID]
-		fresh := !known && now.Sub(w.CreatedAt) <= time.Minute // the first run starts at once
-		x.schedule.last[w.ID] = at
-		if fresh || known && at.After(before) {
-			x.startLoads(ctx, w)
+		when := w.Spec.when(w.ID)
+		last, known := x.timetable.last[w.ID]
+		if !known {
+			x.timetable.last[w.ID] = now
+			if now.Sub(w.CreatedAt) <= time.Minute && when.AtOnce(now) { // the first run starts at once
+				x.startLoads(ctx, w)
+			}
+			continue
 		}
+		passed := passedOf(when, last, now)
+		if len(passed) == 0 {
+			continue
+		}
+		x.timetable.last[w.ID] = passed[len(passed)-1]
+		if n := len(passed) - 1; n > 0 {
+			x.missedLoads(ctx, w, fmt.Errorf("the service was asleep or too busy when %d were due, the last at %s", n, passed[n-1].UTC().Format(time.RFC3339)))
+		}
+		x.startLoads(ctx, w)
 	}
-	open := x.schedule.gaps[:0]
-	for _, g := range x.schedule.gaps {
+	open := x.timetable.gaps[:0]
+	for _, g := range x.timetable.gaps {
 		if !x.settle(ctx, &g, now) {
 			open = append(open, g)
 		}
 	}
-	x.schedule.gaps = open
+	x.timetable.gaps = open
 }
 
 // TakeUp finds for which of their times the watches with two ends were last carried out, by
 // what is kept: one is not carried out again, and those that were due while this service was
 // not running were missed, or made by an agent that hands them over.
 func (x *Watches) TakeUp(ctx context.Context, now time.Time) {
-	x.schedule.last = map[ident.ID]time.Time{}
+	x.timetable.last = map[ident.ID]time.Time{}
 	for _, w := range x.sorted() {
-		if !w.Spec.kindOf().TwoEnds || w.Spec.Every <= 0 {
+		if !w.Spec.kindOf().TwoEnds {
 			continue
 		}
 		list, err := x.Store.Runs(ctx, store.RunFilter{Watch: w.ID, Page: store.Page{Limit: 1}})
 		if err != nil || len(list) == 0 {
 			continue
 		}
-		at := now.Truncate(w.Spec.Every)
-		x.schedule.last[w.ID] = at
-		begun := list[0].StartedAt.Truncate(w.Spec.Every)
-		if !begun.Before(at) || w.Paused {
+		when := w.Spec.when(w.ID)
+		begun := when.Last(list[0].StartedAt)
+		if begun.IsZero() { // by hand, or by other times than those of today
+			begun = list[0].StartedAt
+		}
+		passed := passedOf(when, begun, now)
+		x.timetable.last[w.ID] = begun
+		n := len(passed)
+		if n == 0 || w.Paused {
 			continue
 		}
+		at := passed[n-1]
+		x.timetable.last[w.ID] = at
 		why := fmt.Errorf("the service was not running at %s", at.UTC().Format(time.RFC3339))
-		if n := at.Sub(begun) / w.Spec.Every; n > 1 {
+		if n > 1 {
 			why = fmt.Errorf("the service was not running, and %d were due, the last at %s", n, at.UTC().Format(time.RFC3339))
 		}
 		for _, from := range w.Spec.From {
 			for _, to := range w.Spec.To {
 				if x.givenAway(w, from, to) {
-					x.schedule.gaps = append(x.schedule.gaps, gap{watch: w, from: from, to: to, since: begun, until: at})
+					x.timetable.gaps = append(x.timetable.gaps, gap{watch: w, from: from, to: to, first: passed[0], until: at, due: n})
 				} else {
 					x.missedLoad(ctx, w, from, to, why)
 				}
@@ -123,8 +143,8 @@ func (x *Watches) settle(ctx context.Context, g *gap, now time.Time) bool {
 	if now.Sub(g.calm) < calmFor {
 		return false
 	}
-	every := g.watch.Spec.Every
-	list, err := x.Store.Runs(ctx, store.RunFilter{Watch: g.watch.ID, Agent: near.ID, From: g.since.Add(every), To: g.until.Add(every), Page: store.Page{Limit: 5000}})
+	end := g.watch.Spec.when(g.watch.ID).Next(g.until) // an agent begins a while behind its times
+	list, err := x.Store.Runs(ctx, store.RunFilter{Watch: g.watch.ID, Agent: near.ID, From: g.first, To: end, Page: store.Page{Limit: 5000}})
 	if err != nil {
 		return false // another time
 	}
@@ -134,10 +154,28 @@ func (x *Watches) settle(ctx context.Context, g *gap, now time.Time) bool {
 			made++
 		}
 	}
-	if due := int(g.until.Sub(g.since) / every); made < due {
-		x.missedLoad(ctx, g.watch, g.from, g.to, fmt.Errorf("the service was not running, and agent %q made %d of the %d that were due, the last at %s", g.from, made, due, g.until.UTC().Format(time.RFC3339)))
+	if made < g.due {
+		x.missedLoad(ctx, g.watch, g.from, g.to, fmt.Errorf("the service was not running, and agent %q made %d of the %d that were due, the last at %s", g.from, made, g.due, g.until.UTC().Format(time.RFC3339)))
 	}
 	return true
+}
+
+// passedOf are the times up to now that are due behind another.
+func passedOf(when *schedule.Schedule, behind, now time.Time) (list []time.Time) {
+	const most = 100_000
+	for at := when.Next(behind); !behind.IsZero() && !at.IsZero() && !at.After(now) && len(list) < most; at = when.Next(at) {
+		list = append(list, at)
+	}
+	return list
+}
+
+// missedLoads keeps that those of all ends were missed.
+func (x *Watches) missedLoads(ctx context.Context, w *Watch, why error) {
+	for _, from := range w.Spec.From {
+		for _, to := range w.Spec.To {
+			x.missedLoad(ctx, w, from, to, why)
+		}
+	}
 }
 
 func (x *Watches) startLoads(ctx context.Context, w *Watch) {
@@ -179,9 +217,10 @@ func (x *Watches) missedLoad(ctx context.Context, w *Watch, from, to string, why
 func (x *Watches) NoteGaps(ctx context.Context, agent ident.ID, now time.Time) {
 	var u protocol.Upload
 	for _, w := range x.sorted() {
-		if w.Paused || w.Spec.Every > 0 {
+		if w.Paused || !w.Spec.Continuous() {
 			continue
 		}
+		when := w.Spec.when(w.ID)
 		for _, id := range w.Paths {
 			p := x.Paths.ByID(id)
 			if p == nil || p.AgentID != agent {
@@ -192,6 +231,11 @@ func (x *Watches) NoteGaps(ctx context.Context, agent ident.ID, now time.Time) {
 			if end.IsZero() || now.Sub(end) < 2*time.Minute {
 				continue
 			}
+			if !when.Open(end) { // what its hours did not allow was not missed
+				if end = when.Change(end); end.IsZero() || end.After(now) {
+					continue
+				}
+			}
 			u.Runs = append(u.Runs, protocol.Run{ID: ident.New(), Watch: w.ID, Path: id, Started: end, Ended: now, Outcome: protocol.Missed, Reason: "the service was not running"})
 		}
 	}
@@ -201,4 +245,40 @@ func (x *Watches) NoteGaps(ctx context.Context, agent ident.ID, now time.Time) {
 	if err := x.Store.SaveUpload(ctx, u); err != nil {
 		x.Log.Error("missed runs could not be recorded", "error", err)
 	}
+}
+
+// PerDay is how many runs are due a day, or of a continuous watch which share of the day it is
+// measured.
+func (w *Watch) PerDay(now time.Time) float64 {
+	when := w.Spec.when(w.ID)
+	if w.Spec.Continuous() {
+		return when.Share(now)
+	}
+	return when.PerDay(now)
+}
+
+// Due is when the next run is due, nil when none is, and why it does not measure now, if it
+// does not.
+func (w *Watch) Due(now time.Time) (next *time.Time, says string) {
+	when := w.Spec.when(w.ID)
+	t := w.Spec.Times
+	switch {
+	case w.Paused:
+		return nil, "paused"
+	case !t.EndAt.IsZero() && !now.Before(t.EndAt):
+		return nil, "over since " + t.EndAt.UTC().Format(time.RFC3339)
+	case now.Before(t.StartAt):
+		says = "it begins at " + t.StartAt.UTC().Format(time.RFC3339)
+	case !when.Open(now):
+		says = "outside its hours, " + t.Hours
+	}
+	at := when.Next(now)
+	if w.Spec.Continuous() && says != "" {
+		at = when.Opens(now)
+	}
+	if at.IsZero() {
+		return nil, says
+	}
+	at = at.UTC()
+	return &at, says
 }
