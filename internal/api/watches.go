@@ -116,7 +116,7 @@ func SpecOf(in apitype.WatchSpec) (watches.Spec, error) {
 	every, repeated := in.Between()
 	times, timed := in.Times()
 	how, taken := k.Take(kind.Standing, in.How)
-	return watches.Spec{Kind: k.Name, From: in.From, To: in.To, Every: every, Times: times, Tags: in.Tags, DayBytes: in.DayBytes, How: how}, errors.Join(repeated, timed, taken)
+	return watches.Spec{Kind: k.Name, From: in.From, To: in.To, Back: in.Back, Every: every, Times: times, Tags: in.Tags, DayBytes: in.DayBytes, How: how}, errors.Join(repeated, timed, taken)
 }
 
 func cut(s string) string {
@@ -132,9 +132,12 @@ func (s *server) watchOf(ctx context.Context, w watches.Watch) (apitype.Watch, e
 	if err != nil {
 		return apitype.Watch{}, err
 	}
-	out := apitype.Watch{ID: w.ID.String(), WatchSpec: apitype.WatchSpec{Name: w.Name, Kind: k.Name, From: spec.From, To: spec.To, Paused: w.Paused, Tags: spec.Tags, DayBytes: spec.DayBytes, How: spec.Values()}}
+	out := apitype.Watch{ID: w.ID.String(), WatchSpec: apitype.WatchSpec{Name: w.Name, Kind: k.Name, From: spec.From, To: spec.To, Back: spec.Back, Paused: w.Paused, Tags: spec.Tags, DayBytes: spec.DayBytes, How: spec.Values()}}
+	sizes := s.c.Watches.Sizes(&w)
 	if out.Paths = len(w.Paths); !k.Paths {
-		out.Paths = len(spec.From) * len(k.Lanes(spec.How).Split(spec.To))
+		for _, to := range sizes {
+			out.Paths += len(k.Lanes(spec.How).Split(to))
+		}
 	}
 	out.At(spec.Times)
 	now := time.Now()
@@ -143,9 +146,13 @@ func (s *server) watchOf(ctx context.Context, w watches.Watch) (apitype.Watch, e
 	}
 	out.NextDueAt, out.Says = w.Due(now)
 	day := float64(24 * time.Hour)
-	times := float64(len(spec.From)) * w.PerDay(now) // of the cost of a run a day
+	times := w.PerDay(now) // of the cost of a run a day
 	if k.Cost != nil {
-		c := k.Cost(spec.How, spec.To)
+		var c kind.Cost
+		for _, to := range sizes {
+			one := k.Cost(spec.How, to)
+			c.Packets, c.Bytes = c.Packets+one.Packets, c.Bytes+one.Bytes
+		}
 		if e, ok := spec.How.(interface{ Endless() kind.Endless }); ok && spec.Continuous() && c.Packets > 0 {
 			probes := day / float64(e.Endless().Interval) * float64(len(w.Paths)) * w.PerDay(now)
 			c.Bytes, c.Packets, times = c.Bytes/c.Packets*probes, probes, 1

@@ -44,8 +44,9 @@ func runWatch(c *call) error {
 	c.withFormat()
 	c.withService()
 	c.flags.StringVar(&o.spec.Name, "name", "", "name of the watch")
-	c.flags.StringVar(&o.from, "from", "", "agents, with commas between")
-	c.flags.StringVar(&o.to, "to", "", "targets (names or addresses), with commas between; of a sweep prefixes")
+	c.flags.StringVar(&o.from, "from", "", "agents, with commas between; site:NAME all of a site, label:WORD all that have it, those too that join later")
+	c.flags.StringVar(&o.to, "to", "", "targets (names or addresses), with commas between; agents by name, site:NAME or label:WORD; of a sweep prefixes")
+	c.flags.BoolVar(&o.spec.Back, "and-back", false, "targets that are agents measure back, too")
 	c.flags.StringVar(&o.spec.Repeat, "repeat", "", "time between runs, such as 5m; continuous when left out")
 	c.flags.StringVar(&o.spec.Spread, "spread", "", "even: at the multiples of -repeat, or poisson: at random, that far apart in the mean")
 	c.flags.StringVar(&o.spec.Cron, "cron", "", "instead of -repeat: a cron expression of five fields, such as '0 9-17 * * MON-FRI'")
@@ -169,7 +170,7 @@ func (c *call) changeWatch(api *client.Client, path string, o watchOptions) erro
 	spec := w.WatchSpec
 	set := map[string]func(){
 		"name": func() { spec.Name = o.spec.Name }, "from": func() { spec.From = o.spec.From }, "to": func() { spec.To = o.spec.To }, "repeat": func() { spec.Repeat, spec.Every, spec.Cron = o.spec.Repeat, "", "" },
-		"cron": func() { spec.Cron, spec.Repeat, spec.Every = o.spec.Cron, "", "" }, "zone": func() { spec.Zone = o.spec.Zone }, "spread": func() { spec.Spread = o.spec.Spread },
+		"cron": func() { spec.Cron, spec.Repeat, spec.Every = o.spec.Cron, "", "" }, "zone": func() { spec.Zone = o.spec.Zone }, "and-back": func() { spec.Back = o.spec.Back }, "spread": func() { spec.Spread = o.spec.Spread },
 		"start": func() { spec.StartAt = o.spec.StartAt }, "end": func() { spec.EndAt = o.spec.EndAt }, "hours": func() { spec.Hours = o.spec.Hours },
 		"tags": func() { spec.Tags = o.spec.Tags }, "paused": func() { spec.Paused = o.spec.Paused }, "bytes-per-day": func() { spec.DayBytes = o.spec.DayBytes },
 		"kind": func() {

@@ -40,7 +40,7 @@ var rules = map[string][]string{
 	"internal/service/devices/":   {"core", "internal/ident", "internal/kind", "internal/protocol", "internal/store"},
 	"internal/service/loads/":     {"core", "internal/ident", "internal/kind", "internal/protocol", "internal/store"},
 	"internal/service/notices/":   {"core", "internal/ident", "internal/kind", "internal/protocol", "internal/store", "internal/service/events"},
-	"internal/service/fleet/":     {"core", "internal/ident", "internal/kind", "internal/protocol", "internal/store", "internal/remote", "internal/service/notices"},
+	"internal/service/fleet/":     {"core", "internal/ident", "internal/kind", "internal/protocol", "internal/store", "internal/remote", "internal/service/notices", "wire"},
 	"internal/service/paths/":     {"core", "internal/ident", "internal/kind", "internal/protocol", "internal/store", "wire", "internal/service/devices", "internal/service/events", "internal/service/fleet", "internal/service/notices"},
 	"internal/service/incidents/": {"core", "internal/ident", "internal/kind", "internal/protocol", "internal/store", "internal/service/devices", "internal/service/events", "internal/service/paths"},
 	"internal/service/runs/":      {"core", "internal/ident", "internal/kind", "internal/protocol", "internal/store", "internal/service/events", "internal/service/fleet", "internal/service/loads", "internal/service/paths"},

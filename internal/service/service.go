@@ -107,9 +107,9 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	s := &Service{Store: o.Store, log: o.Log, keep: o.Keep, Events: &events.Stream{}, Devices: &devices.Devices{}, Loads: loads.New()}
 	s.guards = guard.Options{Calendar: baseline.Calendar{Zone: o.Zone, Holidays: o.Holidays}, Tolerances: o.Tolerances, Maintenance: o.Maintenance, Training: o.Training, Elsewhere: true, Same: s.Devices.Same}
 	s.Notices = notices.New(notices.Options{Store: o.Store, Log: o.Log, Events: s.Events, Zone: o.Zone, Disk: o.Disk})
-	s.Fleet = fleet.New(fleet.Options{Store: o.Store, Log: o.Log, Notices: s.Notices, Service: s, Changed: func() { s.Watches.SendPlans() }, SiteOf: o.SiteOf})
+	s.Fleet = fleet.New(fleet.Options{Store: o.Store, Log: o.Log, Notices: s.Notices, Service: s, Changed: s.agentsChanged, SiteOf: o.SiteOf})
 	s.Incidents = incidents.New(incidents.Options{Store: o.Store, Events: s.Events, Devices: s.Devices})
-	s.Paths = paths.New(paths.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Guards: s.guards, Training: o.Training, SiteOf: o.SiteOf, Incidents: s.Incidents})
+	s.Paths = paths.New(paths.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Guards: s.guards, Training: o.Training, SiteOf: s.siteOf(o.SiteOf), Incidents: s.Incidents})
 	s.Incidents.Paths = s.Paths
 	s.Runs = runs.New(runs.Options{Store: o.Store, Log: o.Log, Events: s.Events, Fleet: s.Fleet, Paths: s.Paths, Loads: s.Loads, Service: s})
 	s.Watches = watches.New(watches.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Runs: s.Runs})
@@ -165,8 +165,27 @@ func (s *Service) AddAgent(ctx context.Context, a store.Agent, join func(ident.I
 		now = x.Began() // it measured before the database was there
 	}
 	s.Watches.NoteGaps(ctx, added.ID, now)
-	s.Watches.SendPlans()
+	s.Watches.Refresh(ctx)
 	return nil
+}
+
+// refreshTime is how long the database may take to note who takes part.
+const refreshTime = 15 * time.Second
+
+func (s *Service) agentsChanged() {
+	ctx, cancel := context.WithTimeout(context.Background(), refreshTime)
+	defer cancel()
+	s.Watches.Refresh(ctx)
+}
+
+// siteOf names the site of a target, which may be an agent.
+func (s *Service) siteOf(known func(string) string) func(string) string {
+	return func(target string) string {
+		if a, err := s.Fleet.Named(target); err == nil && a.Site != "" {
+			return a.Site
+		}
+		return known(target)
+	}
 }
 
 // Run trains baselines, makes rollups, begins what watches want and drops old days until ctx

@@ -3395,6 +3395,8 @@ export interface components {
             address?: string;
             /** @description of ping: measure every address of a name, not the first */
             all_addresses?: boolean;
+            /** @description Those that are measured to and are agents measure back, too */
+            and_back?: boolean;
             /** @description of sweep: confirm a sweep of addresses that are neither private, own nor of documentation */
             beyond?: boolean;
             /** @description of trace: trace back from the target at the same time, where an agent (or with -world its host) stands */
@@ -3466,7 +3468,7 @@ export interface components {
             first_ttl?: number;
             /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s */
             for?: string;
-            /** @description Names of agents */
+            /** @description Names of agents; site:NAME all of a site, label:WORD all that have it, those too that join later */
             from: string[] | null;
             /** @description That are allowed, such as mon-fri 08:00-18:00, sat 09:00-12:00 */
             hours?: string;
@@ -3609,7 +3611,7 @@ export interface components {
             streams?: number;
             /** @description Words to find the paths by */
             tags?: string[] | null;
-            /** @description Names or addresses; of a sweep prefixes, ranges and addresses */
+            /** @description Names or addresses; names of agents, or site:NAME and label:WORD as in from; of a sweep prefixes, ranges and addresses */
             to: string[] | null;
             /**
              * Format: int64
@@ -3643,6 +3645,8 @@ export interface components {
             address?: string;
             /** @description of ping: measure every address of a name, not the first */
             all_addresses?: boolean;
+            /** @description Those that are measured to and are agents measure back, too */
+            and_back?: boolean;
             /** @description of sweep: confirm a sweep of addresses that are neither private, own nor of documentation */
             beyond?: boolean;
             /** @description of trace: trace back from the target at the same time, where an agent (or with -world its host) stands */
@@ -3709,7 +3713,7 @@ export interface components {
             first_ttl?: number;
             /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s */
             for?: string;
-            /** @description Names of agents */
+            /** @description Names of agents; site:NAME all of a site, label:WORD all that have it, those too that join later */
             from: string[] | null;
             /** @description That are allowed, such as mon-fri 08:00-18:00, sat 09:00-12:00 */
             hours?: string;
@@ -3835,7 +3839,7 @@ export interface components {
             streams?: number;
             /** @description Words to find the paths by */
             tags?: string[] | null;
-            /** @description Names or addresses; of a sweep prefixes, ranges and addresses */
+            /** @description Names or addresses; names of agents, or site:NAME and label:WORD as in from; of a sweep prefixes, ranges and addresses */
             to: string[] | null;
             /**
              * Format: int64

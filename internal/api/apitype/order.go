@@ -25,8 +25,9 @@ type Values map[string]json.RawMessage
 type WatchSpec struct {
 	Name     string     `json:"name" yaml:"name" doc:"Unique"`
 	Kind     string     `json:"kind,omitempty" yaml:"kind" doc:"What is measured; the first of the list of kinds when left out"`
-	From     []string   `json:"from" yaml:"from" doc:"Names of agents"`
-	To       []string   `json:"to" yaml:"to" doc:"Names or addresses; of a sweep prefixes, ranges and addresses"`
+	From     []string   `json:"from" yaml:"from" doc:"Names of agents; site:NAME all of a site, label:WORD all that have it, those too that join later"`
+	To       []string   `json:"to" yaml:"to" doc:"Names or addresses; names of agents, or site:NAME and label:WORD as in from; of a sweep prefixes, ranges and addresses"`
+	Back     bool       `json:"and_back,omitempty" yaml:"and_back" doc:"Those that are measured to and are agents measure back, too"`
 	Repeat   string     `json:"repeat,omitempty" yaml:"repeat" doc:"Time between runs, such as 5m; continuous when left out"`
 	Every    string     `json:"every,omitempty" yaml:"every" doc:"As repeat, its older name"`
 	Spread   string     `json:"spread,omitempty" yaml:"spread" enum:"even,poisson" doc:"How runs lie about the interval: at its multiples, or at random (RFC 2330, 11.1.1). Default even"`

@@ -1,10 +1,13 @@
 package runs
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
+	"slices"
 	"strconv"
 
 	"woodlark.example/internal/ident"
@@ -27,7 +30,7 @@ func (x *Runs) checkRun(r Request) (near, far *fleet.Agent, err error) {
 	if err := r.How.Check(); err != nil {
 		return nil, nil, invalid(err)
 	}
-	if err := r.Kind.CheckTargets(r.How, r.Targets); err != nil {
+	if err := r.Kind.CheckTargets(r.How, x.plain(r)); err != nil {
 		return nil, nil, invalid(err)
 	}
 	if r.Kind.Agent != nil {
@@ -63,6 +66,18 @@ func (x *Runs) checkRun(r Request) (near, far *fleet.Agent, err error) {
 
 const mostLanes = 20_000
 
+// plain are the targets of a request, with addresses for names of agents.
+func (x *Runs) plain(r Request) []string {
+	if r.Kind.TwoEnds {
+		return r.Targets
+	}
+	list := slices.Clone(r.Targets)
+	for i, t := range list {
+		list[i] = cmp.Or(x.Fleet.Stands(t, 0), t)
+	}
+	return list
+}
+
 // orderOf is what the agent is told: its lanes with their runs and paths.
 func (x *Runs) orderOf(ctx context.Context, r Request, near, far *fleet.Agent) (o protocol.RunOrder, err error) {
 	o = protocol.RunOrder{Kind: r.Kind.Name, Version: r.Kind.Version, Targets: r.Targets, Watch: r.Watch}
@@ -76,11 +91,13 @@ func (x *Runs) orderOf(ctx context.Context, r Request, near, far *fleet.Agent) (
 		}
 		o.Targets = r.Targets
 	}
-	lanes := rule.Split(r.Targets)
-	if !rule.Definite(r.Targets) { // where names resolve is where it is measured from
-		if lanes, err = near.Worker.Locate(ctx, protocol.LocateOrder{Kind: o.Kind, Version: o.Version, Spec: o.Spec, Targets: r.Targets}); err != nil {
+	agents, others := x.agentsAmong(r, rule)
+	lanes := append(agents, rule.Split(others)...)
+	if !rule.Definite(others) { // where names resolve is where it is measured from
+		if lanes, err = near.Worker.Locate(ctx, protocol.LocateOrder{Kind: o.Kind, Version: o.Version, Spec: o.Spec, Targets: others}); err != nil {
 			return o, fmt.Errorf("%w: %w", kind.ErrInvalid, err)
 		}
+		lanes = append(agents, lanes...)
 		for i := range lanes {
 			if lanes[i].Family == 0 {
 				lanes[i].Family = 4 // of what did not resolve
@@ -110,6 +127,30 @@ func (x *Runs) orderOf(ctx context.Context, r Request, near, far *fleet.Agent) (
 		o.Far.Key = kind.KeyFrom(r.Key)
 	}
 	return o, nil
+}
+
+// agentsAmong are the lanes of targets that are names of agents, with where those stand, and
+// the other targets. Far ends are found otherwise.
+func (x *Runs) agentsAmong(r Request, rule kind.Rule) (lanes []kind.Lane, others []string) {
+	if r.Kind.TwoEnds || rule.Whole {
+		return nil, r.Targets
+	}
+	for _, t := range r.Targets {
+		if x.Fleet.Stands(t, 0) == "" {
+			others = append(others, t)
+			continue
+		}
+		for _, l := range rule.Split([]string{t}) {
+			at := x.Fleet.Stands(t, l.Family)
+			if addr, err := netip.ParseAddr(at); err == nil {
+				l.Address = addr
+			} else if at != "" {
+				l.Target = at
+			}
+			lanes = append(lanes, l)
+		}
+	}
+	return lanes, others
 }
 
 // EndsOf are the ends of the paths of lanes. Of a name all of whose addresses are measured

@@ -29,8 +29,9 @@ type awayPlans struct {
 
 // add lays out what a watch wants.
 func (x *awayPlans) add(w *Watch, k *kind.Kind) {
-	for _, from := range w.Spec.From {
-		for _, to := range w.Spec.To {
+	for _, e := range x.of.now(w) {
+		from := e.near.Name
+		for _, to := range e.to {
 			near, far, ok := x.of.bothAway(w.Spec.How, from, to)
 			if !ok {
 				continue

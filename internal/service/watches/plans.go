@@ -1,6 +1,7 @@
 package watches
 
 import (
+	"cmp"
 	"slices"
 
 	"woodlark.example/core/reading"
@@ -40,26 +41,21 @@ func (x *Watches) SendPlans() {
 					plan.Tasks[i].Times = either(plan.Tasks[i].Times, w.Spec.Times)
 				} else {
 					continuous[id] = len(plan.Tasks)
-					plan.Tasks = append(plan.Tasks, taskOf(w, p))
+					plan.Tasks = append(plan.Tasks, x.taskOf(w, p))
 				}
 				plans[p.AgentID] = plan
 			}
 			continue
 		}
-		for _, name := range w.Spec.From {
-			for _, a := range agents {
-				if a.Name != name {
-					continue
-				}
-				t, err := x.standingOf(w, k, a.ID)
-				if err != nil {
-					x.Log.Error("a watch cannot be given to its agent", "watch", w.Name, "agent", name, "error", err)
-					continue
-				}
-				plan := plans[a.ID]
-				plan.Standing = append(plan.Standing, t)
-				plans[a.ID] = plan
+		for _, e := range x.now(w) {
+			t, err := x.standingOf(w, k, e)
+			if err != nil {
+				x.Log.Error("a watch cannot be given to its agent", "watch", w.Name, "agent", e.near.Name, "error", err)
+				continue
 			}
+			plan := plans[e.near.ID]
+			plan.Standing = append(plan.Standing, t)
+			plans[e.near.ID] = plan
 		}
 	}
 	for _, a := range agents {
@@ -81,30 +77,35 @@ func either(list []schedule.Times, more schedule.Times) []schedule.Times {
 }
 
 // standingOf is what a watch has an agent make again and again.
-func (x *Watches) standingOf(w *Watch, k *kind.Kind, agent ident.ID) (protocol.Standing, error) {
-	t := protocol.Standing{Every: w.Spec.Every, Times: w.Spec.Times, Seed: seedOf(w.ID), Order: protocol.RunOrder{Kind: k.Name, Version: k.Version, Targets: w.Spec.To, Watch: w.ID}}
+func (x *Watches) standingOf(w *Watch, k *kind.Kind, e ends) (protocol.Standing, error) {
+	targets := make([]string, len(e.to))
+	for i, t := range e.to {
+		targets[i] = cmp.Or(x.Fleet.Stands(t, 0), t)
+	}
+	t := protocol.Standing{Every: w.Spec.Every, Times: w.Spec.Times, Seed: seedOf(w.ID), Order: protocol.RunOrder{Kind: k.Name, Version: k.Version, Targets: targets, Watch: w.ID}}
 	var err error
 	if t.Order.Spec, err = k.Encode(w.Spec.How); err != nil {
 		return t, err
 	}
 	if !k.Paths {
-		for _, l := range k.Lanes(w.Spec.How).Split(w.Spec.To) {
-			t.Order.Lanes = append(t.Order.Lanes, protocol.RunLane{Lane: l})
+		rule := k.Lanes(w.Spec.How)
+		if t.Order.Lanes = x.lanesAt(rule.Split(e.to)); rule.Whole {
+			t.Order.Lanes = []protocol.RunLane{{Lane: rule.Split(targets)[0]}}
 		}
 		return t, nil
 	}
 	for _, id := range w.Paths {
-		if p := x.Paths.ByID(id); p != nil && p.AgentID == agent {
-			t.Order.Lanes = append(t.Order.Lanes, protocol.RunLane{Path: id, Lane: kind.Lane{Target: p.Target, Family: p.Family, Via: p.Via}})
+		if p := x.Paths.ByID(id); p != nil && p.AgentID == e.near.ID {
+			t.Order.Lanes = append(t.Order.Lanes, protocol.RunLane{Path: id, Lane: x.laneAt(kind.Lane{Target: p.Target, Family: p.Family, Via: p.Via})})
 		}
 	}
 	return t, nil
 }
 
 // taskOf is a path that a watch has measured without a pause.
-func taskOf(w *Watch, p *paths.Path) protocol.Task {
+func (x *Watches) taskOf(w *Watch, p *paths.Path) protocol.Task {
 	e := w.Spec.How.(interface{ Endless() kind.Endless }).Endless()
-	t := protocol.Task{Watch: w.ID, Path: p.ID, Target: p.Target, Family: p.Family, Via: viaOf(p.Path), Interval: e.Interval, Wait: e.Wait, Payload: e.Payload, DSCP: e.Out.DSCP, Phase: p.ID.Phase(e.Interval),
+	t := protocol.Task{Watch: w.ID, Path: p.ID, Target: cmp.Or(x.Fleet.Stands(p.Target, p.Family), p.Target), Family: p.Family, Via: viaOf(p.Path), Interval: e.Interval, Wait: e.Wait, Payload: e.Payload, DSCP: e.Out.DSCP, Phase: p.ID.Phase(e.Interval),
 		Poisson: e.Poisson, Out: protocol.Out{TTL: e.Out.TTL, Source: e.Out.Source, Interface: e.Out.Interface, DontFragment: e.Out.DontFragment, StampKey: e.StampKey}}
 	if !w.Spec.Times.IsZero() {
 		t.Times = []schedule.Times{w.Spec.Times}

@@ -9,11 +9,13 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"time"
 
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/schedule"
+	"woodlark.example/internal/service/fleet"
 )
 
 // Spec is what a watch measures: from which agents, to which targets, how often, and how.
@@ -21,6 +23,7 @@ type Spec struct {
 	Kind     string // the first of the list of kinds when empty
 	From     []string
 	To       []string
+	Back     bool          // those that are measured to and are agents measure back
 	Every    time.Duration // between runs; continuous, or at its times, when 0
 	Times    schedule.Times
 	Tags     []string
@@ -40,6 +43,7 @@ type storedSpec struct {
 	Version  int             `json:"version"`
 	From     []string        `json:"from"`
 	To       []string        `json:"to"`
+	Back     bool            `json:"back,omitempty"`
 	Every    time.Duration   `json:"every"` // nanoseconds
 	Times    schedule.Times  `json:"times,omitzero"`
 	Tags     []string        `json:"tags,omitempty"`
@@ -58,7 +62,7 @@ func (s Spec) MarshalJSON() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return json.Marshal(storedSpec{k.Name, k.Version, s.From, s.To, s.Every, s.Times, s.Tags, s.DayBytes, how})
+	return json.Marshal(storedSpec{k.Name, k.Version, s.From, s.To, s.Back, s.Every, s.Times, s.Tags, s.DayBytes, how})
 }
 
 // UnmarshalJSON reads what MarshalJSON wrote, and what earlier releases did.
@@ -83,7 +87,7 @@ func (s *Spec) UnmarshalJSON(b []byte) error {
 	if err != nil {
 		return err
 	}
-	*s = Spec{Kind: k.Name, From: x.From, To: x.To, Every: x.Every, Times: x.Times, Tags: x.Tags, DayBytes: x.DayBytes}
+	*s = Spec{Kind: k.Name, From: x.From, To: x.To, Back: x.Back, Every: x.Every, Times: x.Times, Tags: x.Tags, DayBytes: x.DayBytes}
 	s.How, err = k.Take(kind.Standing, how)
 	return err
 }
@@ -171,7 +175,10 @@ func (s Spec) WithDefaults() Spec {
 }
 
 // Check says what is wrong with a spec; the error wraps kind.ErrInvalid.
-func (s Spec) Check() error {
+func (s Spec) Check() error { return s.check(func(string) bool { return false }) }
+
+// check says what is wrong with a spec, some of whose targets are names of agents.
+func (s Spec) check(isAgent func(string) bool) error {
 	var errs []error
 	wrong := func(format string, args ...any) { errs = append(errs, fmt.Errorf(format, args...)) }
 	k, err := kind.Find(s.Kind)
@@ -192,7 +199,7 @@ func (s Spec) Check() error {
 	}
 	errs = append(errs, s.checkTimes(k)...)
 	if len(errs) == 0 {
-		errs = s.checkHow(k)
+		errs = s.checkHow(k, isAgent)
 	}
 	if len(errs) > 0 {
 		return fmt.Errorf("%w: %w", kind.ErrInvalid, errors.Join(errs...))
@@ -254,13 +261,22 @@ func (s Spec) Between() time.Duration {
 }
 
 // checkHow says what is wrong with how it measures.
-func (s Spec) checkHow(k *kind.Kind) (errs []error) {
+func (s Spec) checkHow(k *kind.Kind, isAgent func(string) bool) (errs []error) {
 	add := func(err error) {
 		if err != nil {
 			errs = append(errs, err)
 		}
 	}
 	add(s.How.Check())
+	all := s.To
+	if !k.TwoEnds { // what names agents is none of a kind's own targets
+		s.To = slices.DeleteFunc(slices.Clone(s.To), func(t string) bool { return fleet.IsSelector(t) || isAgent(t) })
+	} else {
+		s.To = slices.DeleteFunc(slices.Clone(s.To), fleet.IsSelector)
+	}
+	if len(s.To) == 0 && len(all) > 0 {
+		s.To = []string{"192.0.2.1"} // stands for an agent's address
+	}
 	if k.One { // each target is a measurement of its own
 		for _, t := range s.To {
 			add(k.CheckTargets(s.How, []string{t}))

@@ -114,8 +114,9 @@ func (x *Watches) TakeUp(ctx context.Context, now time.Time) {
 		if n > 1 {
 			why = fmt.Errorf("the service was not running, and %d were due, the last at %s", n, at.UTC().Format(time.RFC3339))
 		}
-		for _, from := range w.Spec.From {
-			for _, to := range w.Spec.To {
+		for _, e := range x.now(w) {
+			from := e.near.Name
+			for _, to := range e.to {
 				if x.givenAway(w, from, to) {
 					x.timetable.gaps = append(x.timetable.gaps, gap{watch: w, from: from, to: to, first: passed[0], until: at, due: n})
 				} else {
@@ -171,8 +172,9 @@ func passedOf(when *schedule.Schedule, behind, now time.Time) (list []time.Time)
 
 // missedLoads keeps that those of all ends were missed.
 func (x *Watches) missedLoads(ctx context.Context, w *Watch, why error) {
-	for _, from := range w.Spec.From {
-		for _, to := range w.Spec.To {
+	for _, e := range x.now(w) {
+		from := e.near.Name
+		for _, to := range e.to {
 			x.missedLoad(ctx, w, from, to, why)
 		}
 	}
@@ -180,8 +182,9 @@ func (x *Watches) missedLoads(ctx context.Context, w *Watch, why error) {
 
 func (x *Watches) startLoads(ctx context.Context, w *Watch) {
 	k := w.Spec.kindOf()
-	for _, from := range w.Spec.From {
-		for _, to := range w.Spec.To {
+	for _, e := range x.now(w) {
+		from := e.near.Name
+		for _, to := range e.to {
 			if x.seesToIt(w, from, to) {
 				continue
 			}
@@ -270,7 +273,7 @@ func (w *Watch) Due(now time.Time) (next *time.Time, says string) {
 	case now.Before(t.StartAt):
 		says = "it begins at " + t.StartAt.UTC().Format(time.RFC3339)
 	case !when.Open(now):
-		says = "outside its hours, " + t.Hours
+		says = "outside its hours"
 	}
 	at := when.Next(now)
 	if w.Spec.Continuous() && says != "" {

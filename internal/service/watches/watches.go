@@ -134,7 +134,7 @@ func (x *Watches) Save(ctx context.Context, id ident.ID, name string, spec Spec,
 	if name == "" || len(name) > mostNameLength {
 		return Watch{}, fmt.Errorf("%w: a watch needs a name of 1 to %d characters", kind.ErrInvalid, mostNameLength)
 	}
-	if err := spec.Check(); err != nil {
+	if err := spec.check(func(t string) bool { _, err := x.Fleet.Named(t); return err == nil }); err != nil {
 		return Watch{}, err
 	}
 	measured, err := x.pathsOf(ctx, spec)
@@ -183,21 +183,18 @@ func (x *Watches) pathsOf(ctx context.Context, spec Spec) ([]ident.ID, error) {
 	k := spec.kindOf()
 	rule := k.Lanes(spec.How)
 	var ends []store.Ends
-	for _, from := range spec.From {
-		a, err := x.Fleet.Named(from)
-		if err != nil {
-			return nil, err
-		}
-		if !k.Paths {
-			continue // its agents must be there
-		}
-		lanes := rule.Split(spec.To)
-		if rule.All && !rule.Definite(spec.To) {
-			if lanes, err = x.locate(ctx, a, k, spec); err != nil {
+	pairs, err := x.endsOf(spec)
+	if err != nil || !k.Paths {
+		return nil, err
+	}
+	for _, e := range pairs {
+		lanes := rule.Split(e.to)
+		if rule.All && !rule.Definite(e.to) {
+			if lanes, err = x.locate(ctx, e, k, spec); err != nil {
 				return nil, err
 			}
 		}
-		ends = append(ends, runs.EndsOf(a.ID, rule, lanes)...)
+		ends = append(ends, runs.EndsOf(e.near.ID, rule, lanes)...)
 	}
 	if len(ends) == 0 {
 		return nil, nil
@@ -218,7 +215,8 @@ func (x *Watches) pathsOf(ctx context.Context, spec Spec) ([]ident.ID, error) {
 }
 
 // locate finds all addresses of the names of a watch, where they are measured from.
-func (x *Watches) locate(ctx context.Context, a *fleet.Agent, k *kind.Kind, spec Spec) ([]kind.Lane, error) {
+func (x *Watches) locate(ctx context.Context, e ends, k *kind.Kind, spec Spec) ([]kind.Lane, error) {
+	a := e.near
 	if a.Worker == nil {
 		return nil, fmt.Errorf("%w: agent %q is not running, and only there it is known which addresses the names have", kind.ErrInvalid, a.Name)
 	}
@@ -226,7 +224,7 @@ func (x *Watches) locate(ctx context.Context, a *fleet.Agent, k *kind.Kind, spec
 	if err != nil {
 		return nil, err
 	}
-	lanes, err := a.Worker.Locate(ctx, protocol.LocateOrder{Kind: k.Name, Version: k.Version, Spec: how, Targets: spec.To})
+	lanes, err := a.Worker.Locate(ctx, protocol.LocateOrder{Kind: k.Name, Version: k.Version, Spec: how, Targets: e.to})
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", kind.ErrInvalid, err)
 	}
@@ -236,6 +234,32 @@ func (x *Watches) locate(ctx context.Context, a *fleet.Agent, k *kind.Kind, spec
 		}
 	}
 	return lanes, nil
+}
+
+// Refresh has agents take part that came, where words mean them, and gives all their plans.
+func (x *Watches) Refresh(ctx context.Context) {
+	for _, w := range x.sorted() {
+		if !w.Spec.IsByWords() || !w.Spec.kindOf().Paths {
+			continue
+		}
+		measured, err := x.pathsOf(ctx, w.Spec)
+		if err != nil && !errors.Is(err, kind.ErrInvalid) || slices.Equal(measured, w.Paths) || len(measured) == 0 {
+			continue // those that measured do so on
+		}
+		other := *w
+		other.Paths = measured
+		if err := x.Store.SaveWatch(ctx, other.Watch, measured); err != nil {
+			x.Log.Error("agents that came could not be taken into a watch; they are with the next that comes", "watch", w.Name, "error", err)
+			continue
+		}
+		x.mu.Lock()
+		if x.byID[w.ID] == w { // nobody changed it meanwhile
+			x.byID[w.ID] = &other
+		}
+		x.mu.Unlock()
+		x.Events.Publish(events.Event{Kind: events.WatchChanged})
+	}
+	x.SendPlans()
 }
 
 // SetPaused pauses a watch or lets it go on.
