@@ -1,6 +1,7 @@
 package guard
 
 import (
+	"slices"
 	"time"
 
 	"woodlark.example/core/baseline"
@@ -43,7 +44,8 @@ type Path struct {
 	traced     time.Time        // last
 	next       time.Time        // training
 	first      time.Time
-	offset     time.Duration // of the training in the day
+	offset     time.Duration       // of the training in the day
+	windows    []baseline.Interval // of maintenance that are its own
 }
 
 // NewPath returns a path that nothing is known of. spread, from 0 to 1, says when in the
@@ -58,10 +60,8 @@ func (p *Path) Add(point baseline.Point) []Change {
 		p.first = point.At
 		p.next = point.At.Add(time.Hour)
 	}
-	for _, w := range p.options.Maintenance {
-		if w.Covers(point.At) {
-			return nil
-		}
+	if p.maintained(point.At) {
+		return nil
 	}
 	var changes []Change
 	if !p.options.Elsewhere {
@@ -78,6 +78,16 @@ func (p *Path) Add(point baseline.Point) []Change {
 		p.judge.Baseline().Expect(p.recurrences(point.At))
 	}
 	return changes
+}
+
+// SetMaintenance says which stretches of the path are neither judged nor learnt, beside those
+// of all paths.
+func (p *Path) SetMaintenance(list []baseline.Interval) { p.windows = list }
+
+// maintained reports whether a time is of maintenance.
+func (p *Path) maintained(at time.Time) bool {
+	covers := func(w baseline.Interval) bool { return w.Covers(at) }
+	return slices.ContainsFunc(p.options.Maintenance, covers) || slices.ContainsFunc(p.windows, covers)
 }
 
 // keep takes in what happened to the episodes; it reports whether one is over.
@@ -205,7 +215,7 @@ const (
 // path usually is; but what came so often is.
 func (p *Path) Weights(now time.Time) (list []baseline.Weight) {
 	from := now.Add(-p.options.training())
-	for _, w := range p.options.Maintenance {
+	for _, w := range slices.Concat(p.options.Maintenance, p.windows) {
 		list = append(list, baseline.Weight{Interval: w})
 	}
 	for i, e := range p.episodes {

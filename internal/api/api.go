@@ -128,6 +128,7 @@ func (s *server) register(a huma.API) {
 	s.registerPaths(a)
 	s.registerWatches(a)
 	s.registerRuns(a)
+	s.registerMaintenance(a)
 	s.registerSweeps(a)
 	s.registerTraces(a)
 	s.registerWalks(a)

@@ -59,7 +59,7 @@ func (s *server) series(ctx context.Context, id ident.ID, from, to time.Time) (a
 	if c.Gaps, err = s.gaps(ctx, id, from, to); err != nil {
 		return apitype.Series{}, err
 	}
-	c.Maintenance = spansOf(s.c.Maintenance(from, to))
+	c.Maintenance = spansOf(s.c.MaintenanceOf(id, from, to))
 	c.Loads, err = s.loads(ctx, id, from, to)
 	return c.Series, err
 }

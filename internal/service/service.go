@@ -25,6 +25,7 @@ import (
 	"woodlark.example/internal/service/incidents"
 	"woodlark.example/internal/service/ingest"
 	"woodlark.example/internal/service/loads"
+	"woodlark.example/internal/service/maintenance"
 	"woodlark.example/internal/service/notices"
 	"woodlark.example/internal/service/paths"
 	"woodlark.example/internal/service/runs"
@@ -95,6 +96,8 @@ type Service struct {
 	Runs      *runs.Runs
 	Watches   *watches.Watches
 	Ingest    *ingest.Ingest
+	// Maintenance are the windows of maintenance, beside those of the settings.
+	Maintenance *maintenance.Windows
 
 	log    *slog.Logger
 	guards guard.Options // by which paths are guarded
@@ -114,6 +117,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	s.Runs = runs.New(runs.Options{Store: o.Store, Log: o.Log, Events: s.Events, Fleet: s.Fleet, Paths: s.Paths, Loads: s.Loads, Service: s})
 	s.Watches = watches.New(watches.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Runs: s.Runs})
 	s.Ingest = ingest.New(ingest.Options{Store: o.Store, Log: o.Log, Now: o.Now, Owners: o.Owners, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Loads: s.Loads, Runs: s.Runs})
+	s.Maintenance = maintenance.New(maintenance.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches, Zone: o.Zone, Training: o.Training})
 	return s, s.load(ctx)
 }
 
@@ -121,7 +125,7 @@ func (s *Service) load(ctx context.Context) error {
 	if err := s.Store.EndRunning(ctx); err != nil {
 		return err
 	}
-	for _, load := range []func(context.Context) error{s.Fleet.Load, s.Watches.Load, s.Paths.Load, s.Incidents.Load,
+	for _, load := range []func(context.Context) error{s.Fleet.Load, s.Watches.Load, s.Paths.Load, s.Maintenance.Load, s.Incidents.Load,
 		func(ctx context.Context) error {
 			return s.Devices.Load(ctx, s.Store, time.Now().Add(-ingest.UsualWithin))
 		},
@@ -137,8 +141,11 @@ func (s *Service) load(ctx context.Context) error {
 // Zone is whose hours baselines go by.
 func (s *Service) Zone() *time.Location { return s.guards.Calendar.Zone }
 
-// Maintenance are the stretches of maintenance that touch a stretch of time.
-func (s *Service) Maintenance(from, to time.Time) (list []baseline.Interval) {
+// MaintenanceOf are the stretches of maintenance of a path that touch a stretch of time.
+func (s *Service) MaintenanceOf(path ident.ID, from, to time.Time) (list []baseline.Interval) {
+	if p := s.Paths.ByID(path); p != nil {
+		list = p.Maintenance(from, to)
+	}
 	for _, w := range s.guards.Maintenance {
 		if w.From.Before(to) && w.To.After(from) {
 			list = append(list, w)
@@ -204,6 +211,7 @@ func (s *Service) Run(ctx context.Context) error {
 		now := time.Now()
 		s.housekeeping(ctx, "train baselines", func() error { return s.Paths.TrainDue(ctx, now) })
 		s.housekeeping(ctx, "look for incidents", func() error { return s.Incidents.LookDue(ctx, now) })
+		s.housekeeping(ctx, "look after maintenance", func() error { return s.Maintenance.Tick(ctx, now) })
 		s.housekeeping(ctx, "make rollups", func() error { return s.Paths.Roll(ctx, now) })
 		if now.Sub(swept) > time.Hour {
 			swept = now

@@ -177,6 +177,7 @@ func (x *Past) keep(ctx context.Context, p *pastPath, judged *guard.Path, change
 	p.mu.Lock()
 	b := judged.Judge().Baseline()
 	p.guard, p.ids = guard.Resume(&c.Guards, spreadOf(p.ID), judged.Record(), b, p.points[max(0, len(p.points)-resumeReadings):]), map[int]ident.ID{}
+	p.guard.SetMaintenance(p.windows)
 	p.first, p.last, p.judged = p.begin, &p.newest, p.newest.Reading.At
 	episodes := map[ident.ID]Episode{}
 	for _, change := range changes {

@@ -41,6 +41,7 @@ type Path struct {
 	unsaved    []store.Episode         // that could not be kept yet
 	trace      [TraceSlots]*store.Slot // by time modulo a day
 	told       guard.State             // the state that listeners were told of
+	windows    []baseline.Interval     // of maintenance
 }
 
 func (x *Paths) newPath(p store.Path) *Path {
@@ -267,6 +268,26 @@ func (p *Path) SetStrict(strict float64) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.guard.Judge().SetStrict(strict)
+}
+
+// SetMaintenance says which stretches are neither judged nor learnt.
+func (p *Path) SetMaintenance(list []baseline.Interval) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.guard.SetMaintenance(list)
+	p.windows = list
+}
+
+// Maintenance are the stretches of the path's own that touch a stretch of time.
+func (p *Path) Maintenance(from, to time.Time) (list []baseline.Interval) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, w := range p.windows {
+		if w.From.Before(to) && w.To.After(from) {
+			list = append(list, w)
+		}
+	}
+	return list
 }
 
 // Tell notes the state that listeners are told of, and reports whether it is another.

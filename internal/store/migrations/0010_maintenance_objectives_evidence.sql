@@ -1,0 +1,27 @@
+CREATE TABLE IF NOT EXISTS maintenance (
+  id BINARY(16) NOT NULL PRIMARY KEY,
+  name VARCHAR(100) NOT NULL,
+  body MEDIUMTEXT NOT NULL,
+  created_at DATETIME(6) NOT NULL
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
+
+CREATE TABLE IF NOT EXISTS objectives (
+  id BINARY(16) NOT NULL PRIMARY KEY,
+  name VARCHAR(100) NOT NULL,
+  body TEXT NOT NULL,
+  created_at DATETIME(6) NOT NULL,
+  UNIQUE KEY objective_name (name)
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
+
+CREATE TABLE IF NOT EXISTS evidence (
+  id BINARY(16) NOT NULL PRIMARY KEY,
+  path_id BINARY(16) NOT NULL,
+  episode_id BINARY(16) NOT NULL,
+  phase VARCHAR(10) NOT NULL,
+  what VARCHAR(20) NOT NULL,
+  run_id BINARY(16) NULL,
+  says VARCHAR(500) NOT NULL DEFAULT '',
+  at DATETIME(6) NOT NULL,
+  KEY evidence_episode (episode_id),
+  KEY evidence_at (at)
+) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
