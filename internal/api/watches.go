@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"time"
 
@@ -62,6 +63,14 @@ func (s *server) registerWatches(a huma.API) {
 		w, err := s.c.Watches.Save(ctx, ident.ID{}, in.Body.Name, spec, in.Body.Paused)
 		return s.answerWatch(ctx, w, err)
 	})
+	apply := operation(http.MethodPost, "/watches/apply", "apply-watches", "Bring watches to what is wanted, all of them or none; with show only say what would become, and what it would cost", "Watches", http.StatusConflict, http.StatusUnprocessableEntity)
+	huma.Register(a, apply, func(ctx context.Context, in *body[apitype.WatchOrder]) (*body[apitype.WatchChanges], error) {
+		out, err := s.applyWatches(ctx, in.Body)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return &body[apitype.WatchChanges]{out}, nil
+	})
 	huma.Register(a, operation(http.MethodPut, "/watches/{watch}", "change-watch", "Change a watch", "Watches", http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *changeWatch) (*body[apitype.Watch], error) {
 			old, err := s.c.Watches.Find(in.Watch)
@@ -92,6 +101,54 @@ func (s *server) registerWatches(a huma.API) {
 		}
 		return nil, s.problem(err)
 	})
+}
+
+// applyWatches brings watches to what is wanted, or says what would become.
+func (s *server) applyWatches(ctx context.Context, in apitype.WatchOrder) (out apitype.WatchChanges, err error) {
+	out.Changes = []apitype.WatchChange{}
+	var list []watches.Wanted
+	var errs []error
+	for _, w := range in.Watches {
+		spec, err := SpecOf(w)
+		if err != nil {
+			errs = append(errs, fmt.Errorf("watch %q: %w", cut(w.Name), err))
+			continue
+		}
+		list = append(list, watches.Wanted{Name: w.Name, Spec: spec, Paused: w.Paused})
+	}
+	if err := errors.Join(errs...); err != nil {
+		return out, err
+	}
+	changes, err := s.c.Watches.Apply(ctx, list, in.Show)
+	if err != nil {
+		return out, err
+	}
+	for _, c := range changes {
+		x := apitype.WatchChange{What: "change", Differences: []apitype.WatchDifference{}}
+		if x.After, err = s.watchOf(ctx, c.After); err != nil {
+			return out, err
+		}
+		switch {
+		case c.Same():
+			x.What = "same"
+		case c.Before == nil:
+			x.What = "add"
+			if in.Show {
+				x.After.ID = ""
+			}
+		default:
+			before, err := s.watchOf(ctx, *c.Before)
+			if err != nil {
+				return out, err
+			}
+			x.Before = &before
+			if x.Differences, err = apitype.DifferencesOf(before.WatchSpec, x.After.WatchSpec); err != nil {
+				return out, err
+			}
+		}
+		out.Changes = append(out.Changes, x)
+	}
+	return out, nil
 }
 
 const lastRunsTime = 1500 * time.Millisecond
@@ -158,6 +215,16 @@ func (s *server) watchOf(ctx context.Context, w watches.Watch) (apitype.Watch, e
 			c.Bytes, c.Packets, times = c.Bytes/c.Packets*probes, probes, 1
 		}
 		out.ProbesPerDay, out.BytesPerDay = c.Packets*times, c.Bytes*times
+	}
+	out.RowsPerDay = float64(out.Paths) * w.PerDay(now)
+	switch {
+	case spec.Continuous(): // a reading a minute
+		out.RowsPerDay *= 24 * 60
+	case k.Paths: // a run and its reading
+		out.RowsPerDay *= 2
+	}
+	if k.Load {
+		out.LoadPerDay = float64(out.Paths) * w.PerDay(now) * k.Guest(spec.How).Whole.Seconds()
 	}
 	runs, err := s.c.Store.Runs(ctx, store.RunFilter{Watch: w.ID, Page: store.Page{Limit: 1}})
 	if err != nil && !errors.Is(err, store.ErrAway) {

@@ -8,8 +8,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
-	"slices"
 	"strings"
 	"time"
 
@@ -22,8 +20,8 @@ import (
 )
 
 var watchCommand = command{
-	name: "watch", summary: "standing measurements: add, list, show, change, pause, resume, remove, apply",
-	usage: "add -name NAME -from AGENT,… -to TARGET,… [options]\nlist\nshow NAME\nchange NAME [options]\npause NAME\nresume NAME\nremove NAME\napply FILE",
+	name: "watch", summary: "standing measurements: add, list, show, change, pause, resume, remove, copy, apply, export",
+	usage: "add -name NAME -from AGENT,… -to TARGET,… [options]\nlist\nshow NAME\nchange NAME [options]\npause NAME\nresume NAME\nremove NAME\ncopy NAME -name OTHER [options]\napply FILE [-show]\nexport [NAME …]",
 	example: "woodlark watch add -name loopback -from local -to 127.0.0.1,::1\n" +
 		"woodlark watch add -name 'ticketing, every five minutes' -from northquay -to app.ticketing.example -repeat 5m -probes 20\nwoodlark watch list",
 	more: "Without -repeat a watch is continuous: a probe each -every, kept as one reading a minute. All\n" +
@@ -36,6 +34,8 @@ type watchOptions struct {
 	spec           apitype.WatchSpec
 	from, to, tags string
 	start, end     string
+	targets        string
+	show           bool
 	how            *howOptions
 }
 
@@ -47,6 +47,8 @@ func runWatch(c *call) error {
 	c.flags.StringVar(&o.from, "from", "", "agents, with commas between; site:NAME all of a site, label:WORD all that have it, those too that join later")
 	c.flags.StringVar(&o.to, "to", "", "targets (names or addresses), with commas between; agents by name, site:NAME or label:WORD; of a sweep prefixes")
 	c.flags.BoolVar(&o.spec.Back, "and-back", false, "targets that are agents measure back, too")
+	c.flags.StringVar(&o.targets, "targets", "", "a file with more targets, one a line or in the first column of CSV; - for standard input")
+	c.flags.BoolVar(&o.show, "show", false, "of add, change, copy and apply: only say what would become, and what it would cost")
 	c.flags.StringVar(&o.spec.Repeat, "repeat", "", "time between runs, such as 5m; continuous when left out")
 	c.flags.StringVar(&o.spec.Spread, "spread", "", "even: at the multiples of -repeat, or poisson: at random, that far apart in the mean")
 	c.flags.StringVar(&o.spec.Cron, "cron", "", "instead of -repeat: a cron expression of five fields, such as '0 9-17 * * MON-FRI'")
@@ -63,17 +65,17 @@ func runWatch(c *call) error {
 		return err
 	}
 	if len(c.args) == 0 {
-		return wrongCall("say what to do: add, list, show, change, pause, resume, remove or apply")
+		return wrongCall("say what to do: add, list, show, change, pause, resume, remove, copy, apply or export")
 	}
 	verb, args := c.args[0], c.args[1:]
-	takes := map[string]int{"add": 0, "list": 0, "show": 1, "change": 1, "pause": 1, "resume": 1, "remove": 1, "apply": 1}
+	takes := map[string]int{"add": 0, "list": 0, "show": 1, "change": 1, "pause": 1, "resume": 1, "remove": 1, "copy": 1, "apply": 1, "export": 0}
 	n, known := takes[verb]
 	switch {
 	case !known:
-		return wrongCall("%q is none of add, list, show, change, pause, resume, remove, apply", short(verb))
+		return wrongCall("%q is none of add, list, show, change, pause, resume, remove, copy, apply, export", short(verb))
 	case len(args) < n:
 		return wrongCall("watch %s needs a %s", verb, map[bool]string{true: "file", false: "watch's name"}[verb == "apply"])
-	case len(args) > n:
+	case len(args) > n && verb != "export":
 		return wrongCall("watch %s has no use for %q; put names with spaces in quotes", verb, short(args[n]))
 	}
 	api, err := c.client()
@@ -81,6 +83,13 @@ func runWatch(c *call) error {
 		return err
 	}
 	o.spec.From, o.spec.To, o.spec.Tags = list(o.from), list(o.to), list(o.tags)
+	if o.targets != "" {
+		more, err := c.readTargetFile(o.targets)
+		if err != nil {
+			return err
+		}
+		o.spec.To = append(o.spec.To, more...)
+	}
 	for _, t := range []struct {
 		name, text string
 		into       **time.Time
@@ -99,16 +108,18 @@ func runWatch(c *call) error {
 		if err := o.how.into(c, &o.spec); err != nil {
 			return err
 		}
-		return c.saveWatch(api, http.MethodPost, "/watches", o.spec)
+		return c.saveWatch(api, http.MethodPost, "/watches", o.spec, o.show)
 	case "list":
 		return c.listWatches(api)
 	case "apply":
-		return c.applyWatches(api, args[0])
+		return c.applyWatches(api, args[0], o.show)
+	case "export":
+		return c.exportWatches(api, args)
 	}
 	path := "/watches/" + client.Segment(args[0])
 	switch verb {
-	case "change":
-		return c.changeWatch(api, path, o)
+	case "change", "copy":
+		return c.changeWatch(api, path, o, verb == "copy")
 	case "remove":
 		if err := api.Do(c.ctx, http.MethodDelete, path, nil, nil); err != nil {
 			return err
@@ -116,7 +127,7 @@ func runWatch(c *call) error {
 		fmt.Fprintf(c.err, "Removed. What it measured is kept.\n")
 		return nil
 	case "pause", "resume":
-		return c.saveWatch(api, http.MethodPatch, path, map[string]bool{"paused": verb == "pause"})
+		return c.saveWatch(api, http.MethodPatch, path, map[string]bool{"paused": verb == "pause"}, false)
 	}
 	var w apitype.Watch
 	if err := api.Get(c.ctx, path, nil, &w); err != nil {
@@ -154,7 +165,11 @@ func list(text string) []string {
 	return out
 }
 
-func (c *call) saveWatch(api *client.Client, method, path string, body any) error {
+// saveWatch saves a watch, or says what it would be and cost.
+func (c *call) saveWatch(api *client.Client, method, path string, body any, show bool) error {
+	if spec, is := body.(apitype.WatchSpec); is && show {
+		return c.showChanges(api, []apitype.WatchSpec{spec})
+	}
 	var w apitype.Watch
 	if err := api.Do(c.ctx, method, path, body, &w); err != nil {
 		return err
@@ -162,14 +177,14 @@ func (c *call) saveWatch(api *client.Client, method, path string, body any) erro
 	return c.writeWatches([]apitype.Watch{w})
 }
 
-func (c *call) changeWatch(api *client.Client, path string, o watchOptions) error {
+func (c *call) changeWatch(api *client.Client, path string, o watchOptions, anew bool) error {
 	var w apitype.Watch
 	if err := api.Get(c.ctx, path, nil, &w); err != nil {
 		return err
 	}
 	spec := w.WatchSpec
 	set := map[string]func(){
-		"name": func() { spec.Name = o.spec.Name }, "from": func() { spec.From = o.spec.From }, "to": func() { spec.To = o.spec.To }, "repeat": func() { spec.Repeat, spec.Every, spec.Cron = o.spec.Repeat, "", "" },
+		"name": func() { spec.Name = o.spec.Name }, "from": func() { spec.From = o.spec.From }, "to": func() { spec.To = o.spec.To }, "targets": func() { spec.To = o.spec.To }, "repeat": func() { spec.Repeat, spec.Every, spec.Cron = o.spec.Repeat, "", "" },
 		"cron": func() { spec.Cron, spec.Repeat, spec.Every = o.spec.Cron, "", "" }, "zone": func() { spec.Zone = o.spec.Zone }, "and-back": func() { spec.Back = o.spec.Back }, "spread": func() { spec.Spread = o.spec.Spread },
 		"start": func() { spec.StartAt = o.spec.StartAt }, "end": func() { spec.EndAt = o.spec.EndAt }, "hours": func() { spec.Hours = o.spec.Hours },
 		"tags": func() { spec.Tags = o.spec.Tags }, "paused": func() { spec.Paused = o.spec.Paused }, "bytes-per-day": func() { spec.DayBytes = o.spec.DayBytes },
@@ -186,13 +201,19 @@ func (c *call) changeWatch(api *client.Client, path string, o watchOptions) erro
 			changed = true
 		}
 	})
-	if !changed {
+	switch {
+	case anew && (o.spec.Name == "" || o.spec.Name == w.Name):
+		return wrongCall("say what the copy is called: -name OTHER")
+	case !changed:
 		return wrongCall("say what to change, such as -repeat 5m")
 	}
 	if err := o.how.into(c, &spec); err != nil {
 		return err
 	}
-	return c.saveWatch(api, http.MethodPut, path, spec)
+	if anew {
+		return c.saveWatch(api, http.MethodPost, "/watches", spec, o.show)
+	}
+	return c.saveWatch(api, http.MethodPut, path, spec, o.show)
 }
 
 func (c *call) listWatches(api *client.Client) error {
@@ -290,34 +311,4 @@ func lineOf(data []byte, watch int, err error) int {
 		}
 	}
 	return tree.Line(fmt.Sprintf("$.watches[%d]", watch))
-}
-
-// applyWatches brings the watches that a file names to what it says. Others
-// stay as they are.
-func (c *call) applyWatches(api *client.Client, name string) error {
-	data, err := os.ReadFile(name)
-	if err != nil {
-		return wrongCall("read the watches: %v", err)
-	}
-	specs, err := readWatches(name, data)
-	if err != nil {
-		return err
-	}
-	var have []apitype.Watch
-	if err := api.Get(c.ctx, "/watches", nil, &have); err != nil {
-		return err
-	}
-	var kept []apitype.Watch
-	for i, spec := range specs {
-		method, path := http.MethodPost, "/watches"
-		if slices.ContainsFunc(have, func(w apitype.Watch) bool { return w.Name == spec.Name }) {
-			method, path = http.MethodPut, "/watches/"+client.Segment(spec.Name)
-		}
-		var w apitype.Watch
-		if err := api.Do(c.ctx, method, path, spec, &w); err != nil {
-			return fmt.Errorf("watch %q (the %d before it are applied): %w", short(spec.Name), i, err)
-		}
-		kept = append(kept, w)
-	}
-	return c.writeWatches(kept)
 }

@@ -132,29 +132,44 @@ func (s *Store) WatchPaths(ctx context.Context) ([]WatchPath, error) {
 // SaveWatch keeps a watch and which paths it measures. The error wraps
 // ErrTaken when another watch has its name.
 func (s *Store) SaveWatch(ctx context.Context, w Watch, paths []ident.ID) error {
-	return s.transact(ctx, fmt.Sprintf("keep watch %q", w.Name), func(tx *gorm.DB) error {
-		var other int64
-		if err := tx.Model(&Watch{}).Where("name = ? AND id <> ?", w.Name, w.ID).Count(&other).Error; err != nil {
-			return err
+	return s.SaveWatches(ctx, []Watch{w}, [][]ident.ID{paths})
+}
+
+// SaveWatches keeps watches and which paths each measures: all of them or none. The error wraps
+// ErrTaken when another watch has the name of one.
+func (s *Store) SaveWatches(ctx context.Context, list []Watch, paths [][]ident.ID) error {
+	return s.transact(ctx, "keep watches", func(tx *gorm.DB) error {
+		for i, w := range list {
+			if err := saveWatch(tx, w, paths[i]); err != nil {
+				return fmt.Errorf("keep watch %q: %w", w.Name, err)
+			}
 		}
-		if other > 0 {
-			return ErrTaken
-		}
-		if err := tx.Save(&w).Error; err != nil {
-			return err
-		}
-		if err := tx.Where("watch_id = ?", w.ID).Delete(&WatchPath{}).Error; err != nil {
-			return err
-		}
-		rows := make([]WatchPath, len(paths))
-		for i, p := range paths {
-			rows[i] = WatchPath{WatchID: w.ID, PathID: p}
-		}
-		if len(rows) == 0 {
-			return nil
-		}
-		return tx.CreateInBatches(rows, batchRows).Error
+		return nil
 	})
+}
+
+func saveWatch(tx *gorm.DB, w Watch, paths []ident.ID) error {
+	var other int64
+	if err := tx.Model(&Watch{}).Where("name = ? AND id <> ?", w.Name, w.ID).Count(&other).Error; err != nil {
+		return err
+	}
+	if other > 0 {
+		return ErrTaken
+	}
+	if err := tx.Save(&w).Error; err != nil {
+		return err
+	}
+	if err := tx.Where("watch_id = ?", w.ID).Delete(&WatchPath{}).Error; err != nil {
+		return err
+	}
+	rows := make([]WatchPath, len(paths))
+	for i, p := range paths {
+		rows[i] = WatchPath{WatchID: w.ID, PathID: p}
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	return tx.CreateInBatches(rows, batchRows).Error
 }
 
 // DeleteWatch removes a watch. Its paths and their readings stay.

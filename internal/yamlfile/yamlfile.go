@@ -30,6 +30,9 @@ func Decode(data []byte, into any) (err error) {
 	return nil
 }
 
+// Encode writes a value as a file, which Decode reads.
+func Encode(v any) ([]byte, error) { return yaml.MarshalWithOptions(v, yaml.IndentSequence(true)) }
+
 // Tree is a file as it was written, to find lines in.
 type Tree struct{ file *ast.File }
 

@@ -920,6 +920,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/watches/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring watches to what is wanted, all of them or none; with show only say what would become, and what it would cost */
+        post: operations["apply-watches"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/watches/{watch}": {
         parameters: {
             query?: never;
@@ -3588,6 +3605,11 @@ export interface components {
             line_bps?: number;
             /**
              * Format: double
+             * @description Seconds a day for which it fills its paths
+             */
+            load_s_per_day?: number;
+            /**
+             * Format: double
              * @description of throughput: of UDP: loss ratio that -search allows, such as 0.001
              */
             loss_limit_ratio?: number;
@@ -3668,6 +3690,11 @@ export interface components {
              * @description of sweep: rounds; each after the first asks those that were silent; default 2
              */
             rounds?: number;
+            /**
+             * Format: double
+             * @description That it keeps in the database
+             */
+            rows_per_day?: number;
             /** @description Why it does not measure now, if it does not: paused, its hours, its begin, its end */
             says?: string;
             /** @description of throughput: of UDP: find the highest rate within -loss */
@@ -3728,9 +3755,30 @@ export interface components {
             /** @description Whose hours cron and hours go by, such as Europe/Dublin. Default UTC */
             zone?: string;
         };
+        WatchChange: {
+            /** @description With what it costs; without an identifier where one that is new is only shown */
+            after: components["schemas"]["Watch"];
+            before?: components["schemas"]["Watch"];
+            differences: components["schemas"]["WatchDifference"][] | null;
+            /** @enum {string} */
+            what: "add" | "change" | "same";
+        };
+        WatchChanges: {
+            changes: components["schemas"]["WatchChange"][] | null;
+        };
+        WatchDifference: {
+            after: string;
+            before: string;
+            field: string;
+        };
         WatchEvent: {
             /** Format: date-time */
             at: string;
+        };
+        WatchOrder: {
+            /** @description Only say what would become */
+            show?: boolean;
+            watches: components["schemas"]["WatchSpec"][] | null;
         };
         WatchSpec: {
             /** @description of walk: the address of a target that is a name, where it is known */
@@ -9641,6 +9689,102 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Watch"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "apply-watches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WatchOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchChanges"];
                 };
             };
             /** @description Bad Request */

@@ -78,11 +78,8 @@ func WatchOf(all map[string]any) (w WatchSpec, err error) {
 		}
 		names[f.Name] = f.Name
 	}
-	t := reflect.TypeOf(WatchFields{})
-	for i := range t.NumField() {
-		if key := t.Field(i).Tag.Get("yaml"); key != "-" {
-			names[key], _, _ = strings.Cut(t.Field(i).Tag.Get("json"), ",")
-		}
+	for _, f := range ownKeys() {
+		names[f.file] = f.json
 	}
 	out := map[string]any{}
 	for _, key := range slices.Sorted(maps.Keys(all)) {
@@ -135,6 +132,20 @@ func (w *WatchSpec) At(t schedule.Times) {
 	}
 }
 
+type ownKey struct{ json, file string }
+
+// ownKeys are what the fields of every watch are called in JSON and in files.
+func ownKeys() (list []ownKey) {
+	t := reflect.TypeOf(WatchFields{})
+	for i := range t.NumField() {
+		if key := t.Field(i).Tag.Get("yaml"); key != "-" {
+			name, _, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
+			list = append(list, ownKey{name, key})
+		}
+	}
+	return list
+}
+
 // Between is the time between the runs of a watch; 0 when it is continuous.
 func (w WatchSpec) Between() (time.Duration, error) {
 	text := w.Repeat
@@ -173,6 +184,8 @@ type WatchState struct {
 	Paths        int        `json:"paths"`
 	ProbesPerDay float64    `json:"probes_per_day,omitzero" doc:"Over all its paths; left out when it is not known beforehand"`
 	BytesPerDay  float64    `json:"bytes_per_day,omitzero" doc:"Both ways, IP layer; left out when it is not known beforehand, as for what TCP moves"`
+	RowsPerDay   float64    `json:"rows_per_day,omitzero" doc:"That it keeps in the database"`
+	LoadPerDay   float64    `json:"load_s_per_day,omitzero" doc:"Seconds a day for which it fills its paths"`
 	NextDueAt    *time.Time `json:"next_due_at" doc:"null when continuous, paused or over"`
 	Says         string     `json:"says,omitempty" doc:"Why it does not measure now, if it does not: paused, its hours, its begin, its end"`
 	LastRun      *Run       `json:"last_run,omitempty" doc:"The last failed or missed one, or of a periodic watch the last"`

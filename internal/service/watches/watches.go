@@ -129,44 +129,137 @@ func (x *Watches) Find(what string) (Watch, error) {
 
 // Save adds a watch, or changes the one of the given identifier.
 func (x *Watches) Save(ctx context.Context, id ident.ID, name string, spec Spec, paused bool) (Watch, error) {
+	w, before, err := x.prepare(ctx, id, name, spec, paused, false)
+	if err != nil {
+		return Watch{}, err
+	}
+	if err := x.keep(ctx, []*Watch{w}, []*Watch{before}); err != nil {
+		return Watch{}, err
+	}
+	return *w, nil
+}
+
+// prepare makes a watch, and finds what it was before; nil when it is new. Of one that is only
+// to be shown no paths are made: there are as many as it would have, without identifiers.
+func (x *Watches) prepare(ctx context.Context, id ident.ID, name string, spec Spec, paused, show bool) (w, before *Watch, err error) {
 	spec = spec.WithDefaults()
 	name = strings.TrimSpace(name)
 	if name == "" || len(name) > mostNameLength {
-		return Watch{}, fmt.Errorf("%w: a watch needs a name of 1 to %d characters", kind.ErrInvalid, mostNameLength)
+		return nil, nil, fmt.Errorf("%w: a watch needs a name of 1 to %d characters", kind.ErrInvalid, mostNameLength)
 	}
 	if err := spec.check(func(t string) bool { _, err := x.Fleet.Named(t); return err == nil }); err != nil {
-		return Watch{}, err
+		return nil, nil, err
 	}
-	measured, err := x.pathsOf(ctx, spec)
+	measured, err := x.pathsOf(ctx, spec, show)
 	if err != nil {
-		return Watch{}, err
+		return nil, nil, err
 	}
 	text, err := json.Marshal(spec)
 	if err != nil {
-		return Watch{}, err
+		return nil, nil, err
 	}
 	now := time.Now().UTC()
-	w := &Watch{Watch: store.Watch{ID: id, Name: name, Paused: paused, Spec: string(text), CreatedAt: now, UpdatedAt: now}, Spec: spec, Paths: measured}
-	what, before := "watch_added", any(nil)
+	w = &Watch{Watch: store.Watch{ID: id, Name: name, Paused: paused, Spec: string(text), CreatedAt: now, UpdatedAt: now}, Spec: spec, Paths: measured}
 	if id.IsZero() {
 		w.ID = ident.New()
 	} else if old, err := x.Find(id.String()); err == nil {
-		w.CreatedAt = old.CreatedAt
-		what, before = "watch_changed", noted(old)
+		before, w.CreatedAt = &old, old.CreatedAt
 	}
-	if err := x.Store.SaveWatch(ctx, w.Watch, measured); err != nil {
+	return w, before, nil
+}
+
+// keep keeps watches, all or none, and gives agents their plans.
+func (x *Watches) keep(ctx context.Context, list, before []*Watch) error {
+	rows, measured := make([]store.Watch, len(list)), make([][]ident.ID, len(list))
+	for i, w := range list {
+		rows[i], measured[i] = w.Watch, w.Paths
+	}
+	if err := x.Store.SaveWatches(ctx, rows, measured); err != nil {
 		if errors.Is(err, store.ErrTaken) {
-			return Watch{}, fmt.Errorf("the name %q %w by another watch; choose another, or change that one", name, store.ErrTaken)
+			return fmt.Errorf("the name %q %w by another watch; choose another, or change that one", list[0].Name, store.ErrTaken)
 		}
-		return Watch{}, err
+		return err
 	}
 	x.mu.Lock()
-	x.byID[w.ID] = w
+	for _, w := range list {
+		x.byID[w.ID] = w
+	}
 	x.mu.Unlock()
 	x.SendPlans()
 	x.Events.Publish(events.Event{Kind: events.WatchChanged})
-	x.Notices.Changed(ctx, what, name, before, noted(*w))
-	return *w, nil
+	for i, w := range list {
+		what, was := "watch_added", any(nil)
+		if before[i] != nil {
+			what, was = "watch_changed", noted(*before[i])
+		}
+		x.Notices.Changed(ctx, what, w.Name, was, noted(*w))
+	}
+	return nil
+}
+
+// Wanted is a watch as somebody wants it to be.
+type Wanted struct {
+	Name   string
+	Spec   Spec
+	Paused bool
+}
+
+// Change is what becomes of a watch: Before is nil for one that is new, and both are the same
+// where nothing changes.
+type Change struct {
+	Before *Watch
+	After  Watch
+}
+
+// Same reports whether nothing changes.
+func (c Change) Same() bool {
+	return c.Before != nil && c.Before.Name == c.After.Name && c.Before.Paused == c.After.Paused && c.Before.Watch.Spec == c.After.Watch.Spec
+}
+
+// Apply brings the watches of some names to what is wanted, all of them or none; others stay as
+// they are. When only showing it says what would become, and does nothing. An error names the
+// watch that cannot be.
+func (x *Watches) Apply(ctx context.Context, list []Wanted, show bool) (changes []Change, err error) {
+	names := map[string]bool{}
+	var errs []error
+	for _, want := range list {
+		want.Name = strings.TrimSpace(want.Name)
+		if names[want.Name] {
+			errs = append(errs, fmt.Errorf("%w: watch %q is there twice", kind.ErrInvalid, kind.Shorten(want.Name)))
+			continue
+		}
+		names[want.Name] = true
+		var id ident.ID
+		if old, err := x.Find(want.Name); err == nil && old.Name == want.Name {
+			id = old.ID
+		}
+		w, before, err := x.prepare(ctx, id, want.Name, want.Spec, want.Paused, true)
+		if err != nil {
+			errs = append(errs, fmt.Errorf("watch %q: %w", kind.Shorten(want.Name), err))
+			continue
+		}
+		changes = append(changes, Change{before, *w})
+	}
+	if err := errors.Join(errs...); err != nil || show {
+		return changes, err
+	}
+	var after, before []*Watch
+	for i := range changes {
+		c := &changes[i]
+		if c.Same() {
+			c.After = *c.Before
+			continue
+		}
+		// Only now are their paths made: all of them can be.
+		if c.After.Paths, err = x.pathsOf(ctx, c.After.Spec, false); err != nil {
+			return nil, err
+		}
+		after, before = append(after, &c.After), append(before, c.Before)
+	}
+	if len(after) == 0 {
+		return changes, nil
+	}
+	return changes, x.keep(ctx, after, before)
 }
 
 // noted is what of a watch stands in the record of changes.
@@ -178,8 +271,8 @@ func noted(w Watch) any {
 	}{w.Name, w.Paused, w.Spec}
 }
 
-// pathsOf makes the paths that a spec measures.
-func (x *Watches) pathsOf(ctx context.Context, spec Spec) ([]ident.ID, error) {
+// pathsOf makes the paths that a spec measures, or only counts them.
+func (x *Watches) pathsOf(ctx context.Context, spec Spec, count bool) ([]ident.ID, error) {
 	k := spec.kindOf()
 	rule := k.Lanes(spec.How)
 	var ends []store.Ends
@@ -195,6 +288,12 @@ func (x *Watches) pathsOf(ctx context.Context, spec Spec) ([]ident.ID, error) {
 			}
 		}
 		ends = append(ends, runs.EndsOf(e.near.ID, rule, lanes)...)
+	}
+	if count {
+		slices.SortFunc(ends, func(a, b store.Ends) int {
+			return cmp.Or(slices.Compare(a.Agent[:], b.Agent[:]), cmp.Compare(a.Target, b.Target), cmp.Compare(a.Family, b.Family), cmp.Compare(a.Via, b.Via))
+		})
+		return make([]ident.ID, len(slices.Compact(ends))), nil
 	}
 	if len(ends) == 0 {
 		return nil, nil
@@ -242,7 +341,7 @@ func (x *Watches) Refresh(ctx context.Context) {
 		if !w.Spec.IsByWords() || !w.Spec.kindOf().Paths {
 			continue
 		}
-		measured, err := x.pathsOf(ctx, w.Spec)
+		measured, err := x.pathsOf(ctx, w.Spec, false)
 		if err != nil && !errors.Is(err, kind.ErrInvalid) || slices.Equal(measured, w.Paths) || len(measured) == 0 {
 			continue // those that measured do so on
 		}
