@@ -103,6 +103,38 @@ func (j *Judge) Add(p baseline.Point) []Change {
 	return changes
 }
 
+// Beside judges a reading that lies in the time of another, which comes as well: more probes of
+// the same time.
+func (j *Judge) Beside(p baseline.Point) (changes []Change) {
+	if j.last.Sent == 0 {
+		return nil // its own readings come first
+	}
+	j.countSilence(p)
+	changes = j.judgeSilence(p, changes)
+	if !p.Silent() {
+		for m := range baseline.Measures() {
+			changes = j.judge(baseline.Measure(m), p, changes)
+		}
+	}
+	return j.settle(p, changes)
+}
+
+// Suspects reports whether there is some evidence that it got worse, which does not suffice yet.
+func (j *Judge) Suspects() bool {
+	if j.baseline == nil {
+		return false
+	}
+	if j.quiet > 0 && j.answered {
+		return j.find(func(m *matter) bool { return m.Kind == Lost && !m.closed }) == nil
+	}
+	for m, t := range j.tracks {
+		if t.suspects(j.baseline.Limits(m)) && j.find(func(x *matter) bool { return !x.closed && x.measure[m] != nil }) == nil {
+			return true
+		}
+	}
+	return false
+}
+
 // beside judges figures that other measurements than the path's own probes gave.
 func (j *Judge) beside(p baseline.Point) (changes []Change) {
 	for _, m := range baseline.Measures() {

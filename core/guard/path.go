@@ -90,6 +90,22 @@ func (p *Path) maintained(at time.Time) bool {
 	return slices.ContainsFunc(p.options.Maintenance, covers) || slices.ContainsFunc(p.windows, covers)
 }
 
+// Beside judges a reading that lies in the time of another, which comes as well.
+func (p *Path) Beside(point baseline.Point) []Change {
+	if p.maintained(point.At) {
+		return nil
+	}
+	changes := p.judge.Beside(point)
+	if p.keep(changes) {
+		p.noteReturns(changes, point.At)
+	}
+	return changes
+}
+
+// Suspects reports whether there is some evidence that the path got worse, which does not
+// suffice yet.
+func (p *Path) Suspects(now time.Time) bool { return !p.maintained(now) && p.judge.Suspects() }
+
 // keep takes in what happened to the episodes; it reports whether one is over.
 func (p *Path) keep(changes []Change) (closed bool) {
 	for _, c := range changes {

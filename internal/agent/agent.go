@@ -7,6 +7,7 @@
 package agent
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -50,8 +51,11 @@ type Options struct {
 	Wall      paced.Wall         // of a simulated host's clock; this machine's when nil
 	End       func() session.End // what it says of itself to other ends
 	LoadHours LoadHours          // in which its owner allows load runs
-	MostRate  capacity.Rate      // that its owner allows; no limit when 0
-	Limits    string             // that its owner set, in words
+	// MostExtra is how many packets an hour its owner allows because something looks wrong;
+	// UsualExtra when 0, none when below.
+	MostExtra int
+	MostRate  capacity.Rate // that its owner allows; no limit when 0
+	Limits    string        // that its owner set, in words
 	Log       *slog.Logger
 }
 
@@ -77,6 +81,7 @@ type Agent struct {
 	resumed  map[ident.ID]journalEntry
 	engines  map[engineKey]*engine
 	standing repeated[protocol.Standing]
+	extra    extra
 	away     away
 	lasts    lasts
 	tickets  tickets
@@ -120,6 +125,7 @@ func New(o Options) (*Agent, error) {
 	a := &Agent{options: o, began: time.Now(), log: log, changed: make(chan struct{}, 1), tasks: map[taskKey]*work{},
 		engines: map[engineKey]*engine{}, resumed: map[ident.ID]journalEntry{}}
 	a.aside = aside{dir: filepath.Join(o.Dir, "aside"), log: log}
+	a.extra.most = float64(cmp.Or(max(o.MostExtra, -1), UsualExtra))
 	a.dues = openDues(filepath.Join(o.Dir, "dues.ndjson"), log)
 	a.spool = newSpool(o, a.aside, log)
 	if o.Listen.IsValid() {

@@ -97,6 +97,11 @@ func (a *Agent) do(ctx context.Context, o protocol.RunOrder, heard func(kind.Pro
 	if err != nil {
 		return nil, err
 	}
+	if o.Extra && k.Cost != nil {
+		if err := a.extra.spend(k.Cost(s, o.Targets).Packets, time.Now()); err != nil {
+			return nil, err
+		}
+	}
 	j := &kind.Job{Host: a.host(), Spec: s, Targets: o.Targets, Far: o.Far, Heard: heard}
 	for _, l := range o.Lanes {
 		j.Lanes = append(j.Lanes, l.Lane)

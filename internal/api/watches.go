@@ -173,7 +173,7 @@ func SpecOf(in apitype.WatchSpec) (watches.Spec, error) {
 	every, repeated := in.Between()
 	times, timed := in.Times()
 	how, taken := k.Take(kind.Standing, in.How)
-	return watches.Spec{Kind: k.Name, From: in.From, To: in.To, Back: in.Back, Every: every, Times: times, Tags: in.Tags, DayBytes: in.DayBytes, How: how}, errors.Join(repeated, timed, taken)
+	return watches.Spec{Kind: k.Name, From: in.From, To: in.To, Back: in.Back, Every: every, Times: times, Tags: in.Tags, Suspicion: in.Suspicion, DayBytes: in.DayBytes, How: how}, errors.Join(repeated, timed, taken)
 }
 
 func cut(s string) string {
@@ -189,7 +189,7 @@ func (s *server) watchOf(ctx context.Context, w watches.Watch) (apitype.Watch, e
 	if err != nil {
 		return apitype.Watch{}, err
 	}
-	out := apitype.Watch{ID: w.ID.String(), WatchSpec: apitype.WatchSpec{Name: w.Name, Kind: k.Name, From: spec.From, To: spec.To, Back: spec.Back, Paused: w.Paused, Tags: spec.Tags, DayBytes: spec.DayBytes, How: spec.Values()}}
+	out := apitype.Watch{ID: w.ID.String(), WatchSpec: apitype.WatchSpec{Name: w.Name, Kind: k.Name, From: spec.From, To: spec.To, Back: spec.Back, Paused: w.Paused, Tags: spec.Tags, Suspicion: spec.Suspicion, DayBytes: spec.DayBytes, How: spec.Values()}}
 	sizes := s.c.Watches.Sizes(&w)
 	if out.Paths = len(w.Paths); !k.Paths {
 		for _, to := range sizes {

@@ -47,6 +47,7 @@ type agentFile struct {
 type agentOptions struct {
 	join, invite, ca, state, name, site, labels, listen, advertise, allow, rate, hours string
 	spool                                                                              int64
+	extra                                                                              int
 	limits                                                                             []string
 	trust                                                                              *x509.CertPool
 	allowed                                                                            []netip.Prefix
@@ -66,6 +67,7 @@ func runAgent(c *call) error {
 	f.StringVar(&o.advertise, "advertise", "", "address and port by which others reach that, when it is another (behind NAT)")
 	f.StringVar(&o.allow, "allow", "", "prefixes that may be sent to, with commas between them; all when left out")
 	f.StringVar(&o.rate, "rate-most", "", "bits a second of payload that may be sent, of all measurements together; TCP bandwidth tests are refused then")
+	f.IntVar(&o.extra, "suspicion-most", agent.UsualExtra, "packets an hour that may be sent because something looks wrong; 0 for none")
 	f.StringVar(&o.hours, "load-hours", "", "hours in which bandwidth tests are allowed, such as 22:00-06:00")
 	f.Int64Var(&o.spool, "spool-most", 1<<30, "bytes that may wait to be uploaded; beyond them the oldest go")
 	if err := c.parse(); err != nil {
@@ -191,6 +193,12 @@ func (c *call) agentIdentity(o agentOptions) (me agentFile, err error) {
 func (c *call) serveAgent(o agentOptions, options agent.Options, me agentFile, log *slog.Logger) error {
 	link := &remote.Link{Base: me.Service, Key: me.Key, Log: log, Trust: o.trust}
 	options.ID, options.Name, options.Service, options.Log, options.Dir = me.ID, me.Name, link, log, o.state
+	if options.MostExtra = o.extra; o.extra == 0 {
+		options.MostExtra = -1
+	}
+	if o.extra < 0 {
+		return wrongCall("-suspicion-most %d is below zero", o.extra)
+	}
 	options.Network, options.Ground = agent.Guarded(kernel.Host(), o.allowed, options.MostRate), host.Ground{}
 	options.End = func() session.End { return session.Here(me.Name, Version) }
 	a, err := agent.New(options)

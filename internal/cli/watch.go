@@ -60,6 +60,7 @@ func runWatch(c *call) error {
 	c.flags.StringVar(&o.tags, "tags", "", "words to find the paths by, with commas between")
 	c.flags.BoolVar(&o.spec.Paused, "paused", false, "add it paused")
 	c.flags.Int64Var(&o.spec.DayBytes, "bytes-per-day", 0, "of load runs: that they may send a day, 5 GiB when left out")
+	c.flags.Int64Var(&o.spec.Suspicion, "suspicion-most", 0, "packets a day that may be sent to a path because it looks wrong, and as evidence: 20000 when left out, -1 for none")
 	o.how = c.withHow()
 	if err := c.parse(); err != nil {
 		return err
@@ -187,7 +188,7 @@ func (c *call) changeWatch(api *client.Client, path string, o watchOptions, anew
 		"name": func() { spec.Name = o.spec.Name }, "from": func() { spec.From = o.spec.From }, "to": func() { spec.To = o.spec.To }, "targets": func() { spec.To = o.spec.To }, "repeat": func() { spec.Repeat, spec.Every, spec.Cron = o.spec.Repeat, "", "" },
 		"cron": func() { spec.Cron, spec.Repeat, spec.Every = o.spec.Cron, "", "" }, "zone": func() { spec.Zone = o.spec.Zone }, "and-back": func() { spec.Back = o.spec.Back }, "spread": func() { spec.Spread = o.spec.Spread },
 		"start": func() { spec.StartAt = o.spec.StartAt }, "end": func() { spec.EndAt = o.spec.EndAt }, "hours": func() { spec.Hours = o.spec.Hours },
-		"tags": func() { spec.Tags = o.spec.Tags }, "paused": func() { spec.Paused = o.spec.Paused }, "bytes-per-day": func() { spec.DayBytes = o.spec.DayBytes },
+		"tags": func() { spec.Tags = o.spec.Tags }, "paused": func() { spec.Paused = o.spec.Paused }, "suspicion-most": func() { spec.Suspicion = o.spec.Suspicion }, "bytes-per-day": func() { spec.DayBytes = o.spec.DayBytes },
 		"kind": func() {
 			if spec.Kind != o.spec.Kind { // nothing of the other kind's is of this one
 				spec.Kind, spec.How = o.spec.Kind, nil

@@ -188,6 +188,8 @@ type (
 		// Beside lays the trace back from the target beside it.
 		Beside(back any)
 	}
+	// Probed is a result that is a reading of a path, which it may be judged by.
+	Probed interface{ Probed() baseline.Point }
 	// Swept is a result that says who of many addresses answered; scope is the same for sweeps
 	// of the same addresses.
 	Swept interface {

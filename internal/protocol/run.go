@@ -20,6 +20,9 @@ type RunOrder struct {
 	Watch   ident.ID        `json:"watch"`
 	Far     kind.Far        `json:"far,omitzero"`
 	FarID   ident.ID        `json:"far_agent"` // none for a far end that is no agent
+	// Extra says that it is made because something looks wrong: the agent's owner may limit how
+	// much of that there is.
+	Extra bool `json:"extra,omitempty"`
 	// Return says that the results are returned, and not handed over by the agent itself.
 	Return bool `json:"return,omitempty"`
 }

@@ -29,6 +29,7 @@ import (
 	"woodlark.example/internal/service/notices"
 	"woodlark.example/internal/service/paths"
 	"woodlark.example/internal/service/runs"
+	"woodlark.example/internal/service/suspicion"
 	"woodlark.example/internal/service/watches"
 	"woodlark.example/internal/store"
 )
@@ -98,6 +99,7 @@ type Service struct {
 	Ingest    *ingest.Ingest
 	// Maintenance are the windows of maintenance, beside those of the settings.
 	Maintenance *maintenance.Windows
+	Suspicion   *suspicion.Suspicion
 
 	log    *slog.Logger
 	guards guard.Options // by which paths are guarded
@@ -116,7 +118,9 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	s.Incidents.Paths = s.Paths
 	s.Runs = runs.New(runs.Options{Store: o.Store, Log: o.Log, Events: s.Events, Fleet: s.Fleet, Paths: s.Paths, Loads: s.Loads, Service: s})
 	s.Watches = watches.New(watches.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Runs: s.Runs})
-	s.Ingest = ingest.New(ingest.Options{Store: o.Store, Log: o.Log, Now: o.Now, Owners: o.Owners, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Loads: s.Loads, Runs: s.Runs})
+	s.Suspicion = suspicion.New(suspicion.Options{Store: o.Store, Log: o.Log, Fleet: s.Fleet, Paths: s.Paths, Runs: s.Runs, Watches: s.Watches})
+	s.Paths.Changed = s.Suspicion.Changed
+	s.Ingest = ingest.New(ingest.Options{Store: o.Store, Log: o.Log, Now: o.Now, Owners: o.Owners, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Loads: s.Loads, Runs: s.Runs, Suspicion: s.Suspicion})
 	s.Maintenance = maintenance.New(maintenance.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches, Zone: o.Zone, Training: o.Training})
 	return s, s.load(ctx)
 }
@@ -201,6 +205,7 @@ func (s *Service) Run(ctx context.Context) error {
 	var beside sync.WaitGroup
 	defer beside.Wait()
 	beside.Go(func() { s.Watches.Run(ctx) })
+	beside.Go(func() { s.Suspicion.Run(ctx) })
 	defer s.Runs.End()
 	// One whose episodes ended as the service was being killed is not told as going on for ever.
 	s.housekeeping(ctx, "end incidents", func() error { return s.Incidents.End(ctx) })

@@ -23,23 +23,24 @@ type Values map[string]json.RawMessage
 // WatchSpec is what a watch measures: from where, to where, how often, and the spec of its
 // kind.
 type WatchSpec struct {
-	Name     string     `json:"name" yaml:"name" doc:"Unique"`
-	Kind     string     `json:"kind,omitempty" yaml:"kind" doc:"What is measured; the first of the list of kinds when left out"`
-	From     []string   `json:"from" yaml:"from" doc:"Names of agents; site:NAME all of a site, label:WORD all that have it, those too that join later"`
-	To       []string   `json:"to" yaml:"to" doc:"Names or addresses; names of agents, or site:NAME and label:WORD as in from; of a sweep prefixes, ranges and addresses"`
-	Back     bool       `json:"and_back,omitempty" yaml:"and_back" doc:"Those that are measured to and are agents measure back, too"`
-	Repeat   string     `json:"repeat,omitempty" yaml:"repeat" doc:"Time between runs, such as 5m; continuous when left out"`
-	Every    string     `json:"every,omitempty" yaml:"every" doc:"As repeat, its older name"`
-	Spread   string     `json:"spread,omitempty" yaml:"spread" enum:"even,poisson" doc:"How runs lie about the interval: at its multiples, or at random (RFC 2330, 11.1.1). Default even"`
-	Cron     string     `json:"cron,omitempty" yaml:"cron" doc:"Cron expression of five fields instead of repeat, such as 0 9-17 * * MON-FRI"`
-	Zone     string     `json:"zone,omitempty" yaml:"zone" doc:"Whose hours cron and hours go by, such as Europe/Dublin. Default UTC"`
-	StartAt  *time.Time `json:"start_at,omitempty" yaml:"start" doc:"It begins then"`
-	EndAt    *time.Time `json:"end_at,omitempty" yaml:"end" doc:"It ends then"`
-	Hours    string     `json:"hours,omitempty" yaml:"hours" doc:"That are allowed, such as mon-fri 08:00-18:00, sat 09:00-12:00"`
-	Paused   bool       `json:"paused,omitempty" yaml:"paused"`
-	Tags     []string   `json:"tags,omitempty" yaml:"tags" doc:"Words to find the paths by"`
-	DayBytes int64      `json:"bytes_per_day_most,omitempty" yaml:"bytes_per_day" doc:"Of load runs: that they may send a day. Default 5 GiB"`
-	How      Values     `json:"-" yaml:"-"`
+	Name      string     `json:"name" yaml:"name" doc:"Unique"`
+	Kind      string     `json:"kind,omitempty" yaml:"kind" doc:"What is measured; the first of the list of kinds when left out"`
+	From      []string   `json:"from" yaml:"from" doc:"Names of agents; site:NAME all of a site, label:WORD all that have it, those too that join later"`
+	To        []string   `json:"to" yaml:"to" doc:"Names or addresses; names of agents, or site:NAME and label:WORD as in from; of a sweep prefixes, ranges and addresses"`
+	Back      bool       `json:"and_back,omitempty" yaml:"and_back" doc:"Those that are measured to and are agents measure back, too"`
+	Repeat    string     `json:"repeat,omitempty" yaml:"repeat" doc:"Time between runs, such as 5m; continuous when left out"`
+	Every     string     `json:"every,omitempty" yaml:"every" doc:"As repeat, its older name"`
+	Spread    string     `json:"spread,omitempty" yaml:"spread" enum:"even,poisson" doc:"How runs lie about the interval: at its multiples, or at random (RFC 2330, 11.1.1). Default even"`
+	Cron      string     `json:"cron,omitempty" yaml:"cron" doc:"Cron expression of five fields instead of repeat, such as 0 9-17 * * MON-FRI"`
+	Zone      string     `json:"zone,omitempty" yaml:"zone" doc:"Whose hours cron and hours go by, such as Europe/Dublin. Default UTC"`
+	StartAt   *time.Time `json:"start_at,omitempty" yaml:"start" doc:"It begins then"`
+	EndAt     *time.Time `json:"end_at,omitempty" yaml:"end" doc:"It ends then"`
+	Hours     string     `json:"hours,omitempty" yaml:"hours" doc:"That are allowed, such as mon-fri 08:00-18:00, sat 09:00-12:00"`
+	Paused    bool       `json:"paused,omitempty" yaml:"paused"`
+	Tags      []string   `json:"tags,omitempty" yaml:"tags" doc:"Words to find the paths by"`
+	DayBytes  int64      `json:"bytes_per_day_most,omitempty" yaml:"bytes_per_day" doc:"Of load runs: that they may send a day. Default 5 GiB"`
+	Suspicion int64      `json:"suspicion_packets_per_day_most,omitempty" yaml:"suspicion_most" doc:"That may be sent to a path a day because it looks wrong, and as evidence. Default 20000; -1 for none"`
+	How       Values     `json:"-" yaml:"-"`
 }
 
 // WatchFields is what a watch says of every kind.

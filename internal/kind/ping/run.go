@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"time"
 
+	"woodlark.example/core/baseline"
 	"woodlark.example/core/finding"
 	"woodlark.example/core/objective"
 	"woodlark.example/core/reading"
@@ -16,6 +17,18 @@ import (
 
 // Result is what the measurement of one target, by one kind of probe, gave.
 type Result struct{ report.PingResult }
+
+// Probed is what a path may be judged by.
+func (r *Result) Probed() baseline.Point {
+	p := baseline.Point{At: r.StartedAt, Span: time.Duration(r.SpanS * float64(time.Second)), Sent: r.Sent, Answered: r.Answered, Lost: r.Lost}
+	if r.RTTMedianMs != nil {
+		p.Set(baseline.RTT, *r.RTTMedianMs)
+	}
+	if r.JitterMs != nil {
+		p.Set(baseline.Jitter, *r.JitterMs)
+	}
+	return p
+}
 
 // Concluded are its findings.
 func (r *Result) Concluded() []finding.Finding { return r.Findings }

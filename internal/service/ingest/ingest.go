@@ -13,6 +13,7 @@ import (
 	"slices"
 	"time"
 
+	"woodlark.example/core/guard"
 	"woodlark.example/core/route"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
@@ -25,6 +26,7 @@ import (
 	"woodlark.example/internal/service/notices"
 	"woodlark.example/internal/service/paths"
 	"woodlark.example/internal/service/runs"
+	"woodlark.example/internal/service/suspicion"
 	"woodlark.example/internal/store"
 )
 
@@ -44,6 +46,7 @@ type Options struct {
 	Incidents *incidents.Incidents
 	Loads     *loads.Loads
 	Runs      *runs.Runs
+	Suspicion *suspicion.Suspicion
 }
 
 // Ingest takes in what agents measured. It is safe for concurrent use.
@@ -100,6 +103,7 @@ func (x *Ingest) judge(ctx context.Context, u protocol.Upload) {
 	slices.SortStableFunc(u.Readings, func(a, b protocol.Record) int { return a.Reading.At.Compare(b.Reading.At) })
 	var episodes []store.Episode
 	changed := map[ident.ID]bool{}
+	happenedTo := map[*paths.Path][]guard.Change{}
 	var moved []*paths.Path // paths whose episodes or routes changed
 	over := false           // an episode is
 	for _, t := range u.Traces {
@@ -120,10 +124,15 @@ func (x *Ingest) judge(ctx context.Context, u protocol.Upload) {
 		}
 		episodes = append(episodes, keep...)
 		changed[r.Path] = changed[r.Path] || stands
+		happenedTo[p] = append(happenedTo[p], happened...)
 		x.Events.Publish(events.Event{Kind: events.NewReading, Path: r.Path, Reading: &r})
 	}
 	if err := x.Paths.SaveEpisodes(ctx, episodes); err != nil {
 		x.Log.Error("episodes could not be kept; they are kept with the next reading", "error", err)
+	}
+	for p, list := range happenedTo {
+		x.Paths.Tell(p, list)
+		x.Suspicion.Look(p)
 	}
 	if over {
 		if err := x.Incidents.End(ctx); err != nil {

@@ -249,6 +249,38 @@ func (p *Path) AddFigures(point baseline.Point) []guard.Change {
 	return p.guard.Add(point)
 }
 
+// Beside judges the path by more probes of the time of its readings.
+func (p *Path) Beside(point baseline.Point) []guard.Change {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.judged.IsZero() {
+		return nil
+	}
+	return p.guard.Beside(point)
+}
+
+// Suspects reports whether there is some evidence that the path got worse, which does not
+// suffice yet.
+func (p *Path) Suspects(now time.Time) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.guard.Suspects(now)
+}
+
+// IDOf is the identifier of the episode of a number; none when there is no such.
+func (p *Path) IDOf(number int) ident.ID {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.ids[number]
+}
+
+// Judged is the last reading that the path was judged by.
+func (p *Path) Judged() time.Time {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.judged
+}
+
 // Witness is what the path has to say of an incident.
 func (p *Path) Witness(k guard.Key, now time.Time) guard.Witness {
 	p.mu.Lock()

@@ -34,6 +34,9 @@ type Options struct {
 	Training time.Duration
 	// SiteOf names the site of a target, if that is known.
 	SiteOf func(target string) string
+	// Changed, where it is set, is told of what happens to the episodes of a path, once that is
+	// kept, without a lock.
+	Changed func(p *Path, list []guard.Change)
 	// Incidents hear of what happens to episodes; see Listener.
 	Incidents Listener
 }

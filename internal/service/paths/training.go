@@ -81,6 +81,7 @@ func (x *Paths) Happened(ctx context.Context, p *Path, changes []guard.Change) e
 	if err := x.SaveEpisodes(ctx, rowsOf(noted)); err != nil {
 		return err
 	}
+	x.Tell(p, changes)
 	if err := x.Incidents.Happened(ctx, changes); err != nil {
 		return err
 	}
@@ -88,6 +89,13 @@ func (x *Paths) Happened(ctx context.Context, p *Path, changes []guard.Change) e
 		x.Events.Publish(events.Event{Kind: events.StateChanged, Path: p.ID})
 	}
 	return nil
+}
+
+// Tell tells of what happened to the episodes of a path.
+func (x *Paths) Tell(p *Path, changes []guard.Change) {
+	if x.Changed != nil && len(changes) > 0 {
+		x.Changed(p, changes)
+	}
 }
 
 // SaveGuards keeps how paths are guarded.

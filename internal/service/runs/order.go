@@ -80,7 +80,7 @@ func (x *Runs) plain(r Request) []string {
 
 // orderOf is what the agent is told: its lanes with their runs and paths.
 func (x *Runs) orderOf(ctx context.Context, r Request, near, far *fleet.Agent) (o protocol.RunOrder, err error) {
-	o = protocol.RunOrder{Kind: r.Kind.Name, Version: r.Kind.Version, Targets: r.Targets, Watch: r.Watch}
+	o = protocol.RunOrder{Kind: r.Kind.Name, Version: r.Kind.Version, Targets: r.Targets, Watch: r.Watch, Extra: r.Extra}
 	if o.Spec, err = r.Kind.Encode(r.How); err != nil {
 		return o, err
 	}

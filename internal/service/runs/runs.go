@@ -34,6 +34,7 @@ type Request struct {
 	Key     string   // of a responder without a service
 	Watch   ident.ID // none for one on demand
 	Budget  int64    // bytes a day that the watch's load runs may send; no limit when 0
+	Extra   bool     // because something looks wrong
 }
 
 const (

@@ -20,16 +20,23 @@ import (
 
 // Spec is what a watch measures: from which agents, to which targets, how often, and how.
 type Spec struct {
-	Kind     string // the first of the list of kinds when empty
-	From     []string
-	To       []string
-	Back     bool          // those that are measured to and are agents measure back
-	Every    time.Duration // between runs; continuous, or at its times, when 0
-	Times    schedule.Times
-	Tags     []string
-	DayBytes int64     // that its load runs may send a day; 5 GiB when 0
-	How      kind.Spec // as usual for the kind when nil
+	Kind  string // the first of the list of kinds when empty
+	From  []string
+	To    []string
+	Back  bool          // those that are measured to and are agents measure back
+	Every time.Duration // between runs; continuous, or at its times, when 0
+	Times schedule.Times
+	Tags  []string
+	// Suspicion is how many packets a day may be sent to a path because it looks wrong;
+	// UsualSuspicion when 0, none when below.
+	Suspicion int64
+	DayBytes  int64     // that its load runs may send a day; 5 GiB when 0
+	How       kind.Spec // as usual for the kind when nil
 }
+
+// UsualSuspicion is how many packets a day may be sent to a path because it looks wrong, where
+// its watch says nothing.
+const UsualSuspicion = 20_000
 
 // The limits of a Spec.
 const (
@@ -39,16 +46,17 @@ const (
 
 // storedSpec is a spec as it is kept.
 type storedSpec struct {
-	Kind     string          `json:"kind"`
-	Version  int             `json:"version"`
-	From     []string        `json:"from"`
-	To       []string        `json:"to"`
-	Back     bool            `json:"back,omitempty"`
-	Every    time.Duration   `json:"every"` // nanoseconds
-	Times    schedule.Times  `json:"times,omitzero"`
-	Tags     []string        `json:"tags,omitempty"`
-	DayBytes int64           `json:"day_bytes,omitempty"`
-	How      json.RawMessage `json:"how,omitempty"`
+	Kind      string          `json:"kind"`
+	Version   int             `json:"version"`
+	From      []string        `json:"from"`
+	To        []string        `json:"to"`
+	Back      bool            `json:"back,omitempty"`
+	Every     time.Duration   `json:"every"` // nanoseconds
+	Times     schedule.Times  `json:"times,omitzero"`
+	Tags      []string        `json:"tags,omitempty"`
+	Suspicion int64           `json:"suspicion,omitempty"`
+	DayBytes  int64           `json:"day_bytes,omitempty"`
+	How       json.RawMessage `json:"how,omitempty"`
 }
 
 // MarshalJSON writes it as it is kept.
@@ -62,7 +70,7 @@ func (s Spec) MarshalJSON() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return json.Marshal(storedSpec{k.Name, k.Version, s.From, s.To, s.Back, s.Every, s.Times, s.Tags, s.DayBytes, how})
+	return json.Marshal(storedSpec{k.Name, k.Version, s.From, s.To, s.Back, s.Every, s.Times, s.Tags, s.Suspicion, s.DayBytes, how})
 }
 
 // UnmarshalJSON reads what MarshalJSON wrote, and what earlier releases did.
@@ -87,7 +95,7 @@ func (s *Spec) UnmarshalJSON(b []byte) error {
 	if err != nil {
 		return err
 	}
-	*s = Spec{Kind: k.Name, From: x.From, To: x.To, Back: x.Back, Every: x.Every, Times: x.Times, Tags: x.Tags, DayBytes: x.DayBytes}
+	*s = Spec{Kind: k.Name, From: x.From, To: x.To, Back: x.Back, Every: x.Every, Times: x.Times, Tags: x.Tags, Suspicion: x.Suspicion, DayBytes: x.DayBytes}
 	s.How, err = k.Take(kind.Standing, how)
 	return err
 }
