@@ -128,7 +128,7 @@ func (j *Judge) Suspects() bool {
 		return j.find(func(m *matter) bool { return m.Kind == Lost && !m.closed }) == nil
 	}
 	for m, t := range j.tracks {
-		if t.suspects(j.baseline.Limits(m)) && j.find(func(x *matter) bool { return !x.closed && x.measure[m] != nil }) == nil {
+		if j.baseline.Models[m] != nil && t.looksWrong(j.baseline.Limits(m)) && j.find(func(x *matter) bool { return !x.closed && x.measure[m] != nil }) == nil {
 			return true
 		}
 	}

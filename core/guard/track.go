@@ -43,6 +43,26 @@ func (t *track) suspects(limits [baseline.Detectors]float64) bool {
 	return false
 }
 
+// looksWrong reports whether the last reading was off by as much as is worth caring about, and is
+// some evidence: one that is far off suffices.
+func (t *track) looksWrong(limits [baseline.Detectors]float64) bool {
+	const part = 4.5
+	if len(t.past) == 0 {
+		return false
+	}
+	if last := t.past[len(t.past)-1]; last.shift < last.tolerance {
+		return false
+	}
+	some := false
+	for k, sum := range t.sum {
+		if sum >= limits[k] {
+			return false // there is no doubt: time is what it takes
+		}
+		some = some || sum > limits[k]/part
+	}
+	return some
+}
+
 // reset begins anew after a gap in measuring that began at a time.
 func (t *track) reset(gap int64) {
 	t.sum = [baseline.Detectors]float64{}

@@ -29,6 +29,9 @@ export type Kind = Schemas["Kind"];
 export type KindField = Schemas["Field"];
 export type Measurement = Schemas["Measurement"];
 export type WatchSpec = Schemas["WatchSpec"];
+export type WatchChanges = Schemas["WatchChanges"];
+export type Maintenance = Schemas["Maintenance"];
+export type Evidence = Schemas["Evidence"];
 
 /** An error that the service explained (RFC 9457), or that kept it from answering. */
 export class Problem extends Error {

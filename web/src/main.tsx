@@ -11,6 +11,7 @@ import "./styles.css";
 
 // Each page brings what it needs: the first is soon there.
 const Agents = lazy(async () => ({ default: (await import("./pages/Agents")).Agents }));
+const Watches = lazy(async () => ({ default: (await import("./pages/Watches")).Watches }));
 const Measure = lazy(async () => ({ default: (await import("./pages/Measure")).Measure }));
 const Sweeps = lazy(async () => ({ default: (await import("./pages/Sweeps")).Sweeps }));
 const OnePath = lazy(async () => ({ default: (await import("./pages/OnePath")).OnePath }));
@@ -43,6 +44,7 @@ createRoot(document.getElementById("root")!).render(
           <Route element={<Frame />}>
             <Route index element={<Paths />} />
             <Route path="/paths/:id" element={<OnePath />} />
+            <Route path="/watches" element={<Watches />} />
             <Route path="/measure" element={<Measure />} />
             <Route path="/agents" element={<Agents />} />
             <Route path="/sweeps" element={<Sweeps />} />

@@ -538,6 +538,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/paths/{id}/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What was measured as an episode opened and as it closed, and the same as it was before
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["list-evidence"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/paths/{id}/lanes": {
         parameters: {
             query?: never;
@@ -1541,6 +1561,18 @@ export interface components {
              * @example https://example.com/errors/example
              */
             type: string;
+        };
+        Evidence: {
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            phase: "before" | "opening" | "closing";
+            /** @description The run that was made; GET /runs/{id} has what it found */
+            run?: components["schemas"]["Run"];
+            /** @description Why none was made, if none was */
+            says?: string;
+            /** @description Such as: route, route back, near to far, by tcp:443 */
+            what: string;
         };
         Excess: {
             /** Format: date-time */
@@ -3728,6 +3760,11 @@ export interface components {
              * @description of throughput: streams side by side; default 1
              */
             streams?: number;
+            /**
+             * Format: int64
+             * @description That may be sent to a path a day because it looks wrong, and as evidence. Default 20000; -1 for none
+             */
+            suspicion_packets_per_day_most?: number;
             /** @description Words to find the paths by */
             tags?: string[] | null;
             /** @description Names or addresses; names of agents, or site:NAME and label:WORD as in from; of a sweep prefixes, ranges and addresses */
@@ -3977,6 +4014,11 @@ export interface components {
              * @description of throughput: streams side by side; default 1
              */
             streams?: number;
+            /**
+             * Format: int64
+             * @description That may be sent to a path a day because it looks wrong, and as evidence. Default 20000; -1 for none
+             */
+            suspicion_packets_per_day_most?: number;
             /** @description Words to find the paths by */
             tags?: string[] | null;
             /** @description Names or addresses; names of agents, or site:NAME and label:WORD as in from; of a sweep prefixes, ranges and addresses */
@@ -6978,6 +7020,113 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Episode"][] | null;
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-evidence": {
+        parameters: {
+            query: {
+                /** @description Of one of its episodes */
+                episode: string;
+            };
+            header?: never;
+            path: {
+                /** @description Of the path */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Evidence"][] | null;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */

@@ -5,6 +5,7 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { call, get, type Baseline, type Episode, type Path, type PathList, type Run, type Series } from "../api";
 import { ago, exactly, ms, percent, span, when } from "../format";
 import { Accepting, BeforeAndDuring } from "../parts/BeforeAndDuring";
+import { Evidence } from "../parts/Evidence";
 import { LanesOf, RouteOf, useLanes } from "../parts/PathRoute";
 import { resolutionText } from "../parts/plotOptions";
 import { SeriesTable, toCSV } from "../parts/SeriesTable";
@@ -162,6 +163,7 @@ export function OnePath() {
       </section>
       <div className="mt-8 grid grid-cols-1 gap-x-12 gap-y-8 border-t border-line pt-6 md:grid-cols-2">
         <BeforeAndDuring path={p} />
+        <Evidence path={p} />
         <Findings path={p} />
         <Accepting path={p} />
         <RouteOf path={p} />

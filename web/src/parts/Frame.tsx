@@ -8,6 +8,7 @@ import { Troubles } from "./Troubles";
 
 const pages: [string, string][] = [
   ["/", "Paths"],
+  ["/watches", "Watches"],
   ["/measure", "Measure"],
   ["/sweeps", "Sweeps"],
   ["/agents", "Agents"],
