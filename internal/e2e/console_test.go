@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -329,6 +330,8 @@ func TestDemoAndConsole(t *testing.T) {
 		axe(t, page, "measure, a trace")
 	})
 
+	t.Run("a newcomer watches ten targets from all agents", func(t *testing.T) { newcomer(t, page, s) })
+
 	t.Run("dark, and narrow", func(t *testing.T) {
 		press(t, page, `//button[text()="Dark"]`)
 		axe(t, page, "one path, dark")
@@ -391,4 +394,62 @@ func drag(t *testing.T, page context.Context) {
 		chromedp.MouseEvent(chromedp.MouseMoved, (from+to)/2, y, chromedp.ButtonLeft),
 		chromedp.MouseEvent(chromedp.MouseMoved, to, y, chromedp.ButtonLeft),
 		chromedp.MouseEvent(chromedp.MouseReleased, to, y, chromedp.ButtonLeft)))
+}
+
+// fill writes into the field of a form that a label names.
+func fill(t *testing.T, page context.Context, label, text string) {
+	t.Helper()
+	until(t, page, fmt.Sprintf(`(() => {
+		const found = [...document.querySelectorAll("label")].find((l) => l.textContent.trim().startsWith(%q));
+		const field = found?.querySelector("input, textarea");
+		if (!field) return false;
+		Object.getOwnPropertyDescriptor(Object.getPrototypeOf(field), "value").set.call(field, %q);
+		field.dispatchEvent(new Event("input", { bubbles: true }));
+		return true;
+	})()`, label, text))
+}
+
+// newcomer makes a watch of all agents and ten targets by the page of watches, from opening it to
+// first results within a minute.
+func newcomer(t *testing.T, page context.Context, s *service) {
+	opened := time.Now()
+	visit(t, page, s.base+"/watches")
+	press(t, page, `//button[text()="Add one"]`)
+	fill(t, page, "Name", "first steps")
+	for _, agent := range []string{"northquay", "ticketing", "drydock"} {
+		press(t, page, chromedp.CSS(fmt.Sprintf(`//label[starts-with(normalize-space(.), "From")]/following-sibling::div/button[text()=%q]`, agent)))
+	}
+	targets := []string{"app.ticketing.example", "ops.northquay.example", "gate.drydock.example", "terminal.gannetbay.example", "terminal.ternpoint.example", "terminal.oxwater.example", "kiosk.oxwater.example", "bridge.puffin.example", "bridge.razorbill.example", "northquay"}
+	fill(t, page, "To,", strings.Join(targets, "\n"))
+	until(t, page, `/It will cost 29 paths, 2,505,600 packets a day, .* 41,760 rows a day kept/.test(document.body.innerText)`)
+	axe(t, page, "the editor of a watch")
+	press(t, page, `//button[text()="Start it"]`)
+	until(t, page, `[...document.querySelectorAll("main li p")].some((p) => p.textContent === "first steps")`)
+	results := func() int {
+		var list struct {
+			Paths []apitype.Path `json:"paths"`
+		}
+		s.get("/api/v1/paths?all=true&limit=500", &list)
+		n := 0
+		for _, p := range list.Paths {
+			if slices.Equal(p.Watches, []string{"first steps"}) && p.Last != nil { // none that others measure
+				n++
+			}
+		}
+		return n
+	}
+	s.eventually(90*time.Second, func() bool { return results() > 0 }, "first results")
+	took := time.Since(opened)
+	t.Logf("first results came %v after the page was opened", took.Round(time.Second))
+	assert.Less(t, took, 90*time.Second) // a minute of readings among them
+	axe(t, page, "watches")
+
+	press(t, page, `button[aria-label="Pause first steps"]`)
+	until(t, page, `document.querySelector('button[aria-label="Go on with first steps"]') !== null`)
+	press(t, page, `button[aria-label="Copy first steps"]`)
+	until(t, page, `document.querySelector("form input").value === "first steps, copy"`)
+	press(t, page, `//button[text()="Leave it"]`)
+	press(t, page, `button[aria-label="Remove first steps"]`)
+	press(t, page, `button[aria-label="Remove first steps, really"]`)
+	until(t, page, `![...document.querySelectorAll("main li p")].some((p) => p.textContent === "first steps")`)
 }

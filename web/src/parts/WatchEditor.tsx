@@ -1,4 +1,4 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { call, post, type Agent, type Kind, type Watch, type WatchChanges } from "../api";
 import { panelOf } from "../kinds";
@@ -26,12 +26,14 @@ export function WatchEditor({ of, start, agents, kinds, targets, done }: { of: s
   const kind = kinds.find((k) => k.name === form.kind);
   const spec = specOf(form, kind);
   const complete = list(form.from).length > 0 && (list(form.to).length > 0 || form.kind === "") && form.name.trim() !== "";
-  const body = later(JSON.stringify(spec), 300);
+  const now = JSON.stringify(spec);
+  const body = later(now, 300);
   // The name of one that is changed may be another's, or a new one: what it costs is the same.
   const would = useQuery({
     queryKey: ["would", body],
     queryFn: () => post<WatchChanges, "/api/v1/watches/apply">("/api/v1/watches/apply", { watches: [JSON.parse(body)], show: true }),
-    enabled: complete,
+    enabled: complete && body === now,
+    placeholderData: keepPreviousData,
     retry: false,
     staleTime: 10_000,
   });
