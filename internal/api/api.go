@@ -129,6 +129,7 @@ func (s *server) register(a huma.API) {
 	s.registerWatches(a)
 	s.registerRuns(a)
 	s.registerMaintenance(a)
+	s.registerObjectives(a)
 	s.registerEvidence(a)
 	s.registerSweeps(a)
 	s.registerTraces(a)

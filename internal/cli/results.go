@@ -20,7 +20,7 @@ import (
 var resultsCommand = command{
 	name: "results", summary: "what was measured: readings of a path, and what runs of every kind found",
 	usage: "                                          the paths there are, and how they stand\n-from AGENT -to TARGET [-last 7d] [options]\n" +
-		"-format ndjson [-from AGENT] [-to TARGET] [-last 28d]\n-runs|-kind KIND [-from AGENT] [-to TARGET] [-via PROBE] [-last 7d]\n-traces [-from AGENT] [-to TARGET]\n-run ID",
+		"-format ndjson [-from AGENT] [-to TARGET] [-last 28d]\n-runs|-kind KIND [-from AGENT] [-to TARGET] [-via PROBE] [-last 7d]\n-objective NAME [-from AGENT] [-to TARGET] [-last 7d]\n-traces [-from AGENT] [-to TARGET]\n-run ID",
 	example: "woodlark results -from northquay -to kiosk.oxwater.example -last 30m\nwoodlark results -format ndjson -last 28d > readings.ndjson\nwoodlark results -runs -outcome missed\n" +
 		"woodlark results -kind throughput -last 7d -format csv\nwoodlark results -traces -to terminal.holm.example",
 	run: runResults,
@@ -86,6 +86,7 @@ func ways(list []apitype.Path) string {
 type resultsOptions struct {
 	pathOptions
 	since, kind, run, outcome string
+	objective                 string
 	runs, traces              bool
 	last                      time.Duration
 }
@@ -96,6 +97,7 @@ func (o *resultsOptions) register(c *call) {
 	f.StringVar(&o.since, "last", "1h", "how far back, such as 30m or 7d")
 	f.StringVar(&o.kind, "kind", "", "what runs of this kind found: "+strings.Join(kind.Names(), ", "))
 	f.StringVar(&o.run, "run", "", "what this run found")
+	f.StringVar(&o.objective, "objective", "", "how much of the time paths were within this objective, such as voice; see 'woodlark objective'")
 	f.BoolVar(&o.runs, "runs", false, "runs of all kinds instead of readings: what was done, failed or missed")
 	f.BoolVar(&o.traces, "traces", false, "traces instead of readings, newest first")
 	f.StringVar(&o.outcome, "outcome", "", "only runs that ended so: done, failed, missed, cancelled")
@@ -125,6 +127,8 @@ func runResults(c *call) error {
 	switch {
 	case o.run != "":
 		return c.showRun(api, o.run, false)
+	case o.objective != "":
+		return c.fitness(api, o)
 	case o.traces && c.format == "ndjson":
 		return c.streamRoutes(api, o.pathOptions, o.last)
 	case o.traces:
@@ -155,6 +159,8 @@ func (o resultsOptions) check(c *call) error {
 		return wrongCall("-runs or -kind, and -traces exclude each other")
 	case o.run != "" && (runs || o.traces || o.from != "" || o.to != ""):
 		return wrongCall("-run names one run: leave the other options out")
+	case o.objective != "" && (runs || o.traces || o.run != "" || c.format == "ndjson"):
+		return wrongCall("-objective is of readings, as text, json or csv: leave -runs, -kind, -traces, -run and ndjson out")
 	case c.format == "ndjson" && (runs || o.run != ""):
 		return wrongCall("-format ndjson is for readings and traces, not for runs")
 	case o.outcome != "" && !runs:
@@ -194,16 +200,24 @@ func (c *call) listResults(api *client.Client, o resultsOptions) error {
 
 // listPaths lists the paths that are meant, and how they stand.
 func (c *call) listPaths(from *client.Client, o pathOptions) error {
+	list, err := c.pathsMeant(from, o)
+	if err != nil {
+		return err
+	}
+	return c.write(list, report.Paths(list).OrSay(len(list), "No such paths yet. 'woodlark watch add' measures some, 'woodlark ping -from AGENT TARGET' one."))
+}
+
+// pathsMeant are the paths that are meant.
+func (c *call) pathsMeant(from *client.Client, o pathOptions) ([]apitype.Path, error) {
 	query := url.Values{"all": {"true"}, "limit": {"20000"}}
 	if o.from != "" {
 		query.Set("agent", o.from)
 	}
 	var all api.PathList
 	if err := from.Get(c.ctx, "/paths", query, &all); err != nil {
-		return err
+		return nil, err
 	}
-	list := slices.DeleteFunc(all.Paths, func(p apitype.Path) bool { return o.to != "" && p.To != o.to || !o.means(p) })
-	return c.write(list, report.Paths(list).OrSay(len(list), "No such paths yet. 'woodlark watch add' measures some, 'woodlark ping -from AGENT TARGET' one."))
+	return slices.DeleteFunc(all.Paths, func(p apitype.Path) bool { return o.to != "" && p.To != o.to || !o.means(p) }), nil
 }
 
 // readings are all readings of a path since a time, page by page.

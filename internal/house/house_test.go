@@ -47,6 +47,7 @@ var rules = map[string][]string{
 	"internal/service/watches/":     {"internal/schedule", "core", "internal/ident", "internal/kind", "internal/protocol", "internal/store", "internal/service/events", "internal/service/fleet", "internal/service/notices", "internal/service/paths", "internal/service/runs"},
 	"internal/service/maintenance/": {"core", "internal/ident", "internal/kind", "internal/schedule", "internal/store", "internal/service/events", "internal/service/fleet", "internal/service/notices", "internal/service/paths", "internal/service/watches"},
 	"internal/service/suspicion/":   {"core", "internal/ident", "internal/kind", "internal/protocol", "internal/store", "internal/service/fleet", "internal/service/paths", "internal/service/runs", "internal/service/watches"},
+	"internal/service/objectives/":  {"core", "internal/ident", "internal/kind", "internal/store", "internal/service/notices"},
 	"internal/service/ingest/":      {"internal/service/suspicion", "internal/schedule", "core", "internal/ident", "internal/kind", "internal/protocol", "internal/store", "internal/service/devices", "internal/service/events", "internal/service/fleet", "internal/service/incidents", "internal/service/loads", "internal/service/notices", "internal/service/paths", "internal/service/runs"},
 	"internal/api/":                 {"internal/schedule", "core", "internal/ident", "internal/kind", "internal/protocol", "internal/store", "internal/service", "internal/remote", "internal/agent"},
 	"internal/client/":              {"internal/api"},

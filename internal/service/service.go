@@ -27,6 +27,7 @@ import (
 	"woodlark.example/internal/service/loads"
 	"woodlark.example/internal/service/maintenance"
 	"woodlark.example/internal/service/notices"
+	"woodlark.example/internal/service/objectives"
 	"woodlark.example/internal/service/paths"
 	"woodlark.example/internal/service/runs"
 	"woodlark.example/internal/service/suspicion"
@@ -100,6 +101,7 @@ type Service struct {
 	// Maintenance are the windows of maintenance, beside those of the settings.
 	Maintenance *maintenance.Windows
 	Suspicion   *suspicion.Suspicion
+	Objectives  *objectives.Objectives
 
 	log    *slog.Logger
 	guards guard.Options // by which paths are guarded
@@ -121,6 +123,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	s.Suspicion = suspicion.New(suspicion.Options{Store: o.Store, Log: o.Log, Fleet: s.Fleet, Paths: s.Paths, Runs: s.Runs, Watches: s.Watches})
 	s.Paths.Changed = s.Suspicion.Changed
 	s.Ingest = ingest.New(ingest.Options{Store: o.Store, Log: o.Log, Now: o.Now, Owners: o.Owners, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Loads: s.Loads, Runs: s.Runs, Suspicion: s.Suspicion})
+	s.Objectives = objectives.New(o.Store, s.Notices)
 	s.Maintenance = maintenance.New(maintenance.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches, Zone: o.Zone, Training: o.Training})
 	return s, s.load(ctx)
 }
@@ -129,7 +132,7 @@ func (s *Service) load(ctx context.Context) error {
 	if err := s.Store.EndRunning(ctx); err != nil {
 		return err
 	}
-	for _, load := range []func(context.Context) error{s.Fleet.Load, s.Watches.Load, s.Paths.Load, s.Maintenance.Load, s.Incidents.Load,
+	for _, load := range []func(context.Context) error{s.Fleet.Load, s.Watches.Load, s.Paths.Load, s.Maintenance.Load, s.Objectives.Load, s.Incidents.Load,
 		func(ctx context.Context) error {
 			return s.Devices.Load(ctx, s.Store, time.Now().Add(-ingest.UsualWithin))
 		},

@@ -75,3 +75,8 @@ func (s *Store) figures(ctx context.Context, path ident.ID, from, to time.Time) 
 	}
 	return list, nil
 }
+
+// FiguresOfPath are the figures of a path in a stretch of time, in the order of time.
+func (s *Store) FiguresOfPath(ctx context.Context, path ident.ID, from, to time.Time) (list []Figure, err error) {
+	return list, wrap("list figures", s.db.WithContext(ctx).Where("path_id = ? AND at >= ? AND at < ?", path, from.UTC(), to.UTC()).Order("at, measure").Find(&list).Error)
+}

@@ -31,6 +31,8 @@ export type Measurement = Schemas["Measurement"];
 export type WatchSpec = Schemas["WatchSpec"];
 export type WatchChanges = Schemas["WatchChanges"];
 export type Maintenance = Schemas["Maintenance"];
+export type Objective = Schemas["Objective"];
+export type Fitness = Schemas["Fitness"];
 export type Evidence = Schemas["Evidence"];
 
 /** An error that the service explained (RFC 9457), or that kept it from answering. */

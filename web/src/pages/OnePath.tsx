@@ -6,6 +6,7 @@ import { call, get, type Baseline, type Episode, type Path, type PathList, type 
 import { ago, exactly, ms, percent, span, when } from "../format";
 import { Accepting, BeforeAndDuring } from "../parts/BeforeAndDuring";
 import { Evidence } from "../parts/Evidence";
+import { Fitness } from "../parts/Fitness";
 import { LanesOf, RouteOf, useLanes } from "../parts/PathRoute";
 import { resolutionText } from "../parts/plotOptions";
 import { SeriesTable, toCSV } from "../parts/SeriesTable";
@@ -164,6 +165,7 @@ export function OnePath() {
       <div className="mt-8 grid grid-cols-1 gap-x-12 gap-y-8 border-t border-line pt-6 md:grid-cols-2">
         <BeforeAndDuring path={p} />
         <Evidence path={p} />
+        <Fitness path={p} />
         <Findings path={p} />
         <Accepting path={p} />
         <RouteOf path={p} />
