@@ -28,6 +28,8 @@ export function Fitness({ path }: { path: Path }) {
     placeholderData: keepPreviousData,
   });
   const f = name ? fit.data : undefined;
+  const lines = f?.measures ?? [];
+  const worst = f?.worst ?? [];
   return (
     <section aria-labelledby="fitness" className="md:col-span-2">
       <h2 id="fitness" className="text-lg">
@@ -39,7 +41,7 @@ export function Fitness({ path }: { path: Path }) {
         {f && <strong className="font-normal">{f.within_ratio == null ? "Nothing was measured then." : `${percent(f.within_ratio)} % of the measured time within ${f.objective}`}</strong>}
         {fit.error && <span className="text-plum">{fit.error.message}</span>}
       </div>
-      {f && f.measures.length > 0 && (
+      {lines.length > 0 && (
         <table className="figures mt-2 w-full">
           <thead className="text-sm text-soft">
             <tr>
@@ -51,7 +53,7 @@ export function Fitness({ path }: { path: Path }) {
             </tr>
           </thead>
           <tbody>
-            {f.measures.map((l) => (
+            {lines.map((l) => (
               <tr key={l.measure} className="border-t border-line">
                 <th scope="row" className="py-1 text-left font-normal">{names[l.measure] ?? l.measure}</th>
                 <td className="text-right">{(l.at_least ? "≥ " : "≤ ") + value(l.measure, l.limit)}</td>
@@ -63,9 +65,9 @@ export function Fitness({ path }: { path: Path }) {
           </tbody>
         </table>
       )}
-      {f && f.worst.length > 0 && (
+      {worst.length > 0 && (
         <ul className="pt-3">
-          {f.worst.map((w) => (
+          {worst.map((w) => (
             <li key={w.from_at} className="border-l-2 border-line pb-2 pl-3">
               <p>
                 {when(w.from_at)} to {when(w.to_at)}: {(names[w.measure] ?? w.measure).toLowerCase()} {value(w.measure, w.value)}
