@@ -119,8 +119,9 @@ type FitnessLine struct {
 	Measure          Measure
 	Limit            float64
 	Measured, Within time.Duration
-	Median, Worst    float64 // of samples; for availability both are the share
-	Met              bool    // the median is within; of availability the share
+	Median, Worst    float64 // of samples
+	Mean             float64 // over the time
+	Met              bool    // the median is within; of loss and availability the mean
 }
 
 // Stretch is a time outside of the limits without a pause.
@@ -142,7 +143,7 @@ func (l Limits) Over(samples []Sample, from, to time.Time) (f Fitness) {
 	f.From, f.To = from, to
 	samples = slices.Clone(samples)
 	slices.SortStableFunc(samples, func(a, b Sample) int { return a.At.Compare(b.At) })
-	values := map[Measure][]float64{}
+	values, sums := map[Measure][]float64{}, map[Measure]float64{}
 	lines := map[Measure]*FitnessLine{}
 	for m, limit := range l {
 		lines[m] = &FitnessLine{Measure: m, Limit: limit}
@@ -159,6 +160,7 @@ func (l Limits) Over(samples []Sample, from, to time.Time) (f Fitness) {
 			line := lines[m]
 			line.Measured += s.Span
 			values[m] = append(values[m], v)
+			sums[m] += v * s.Span.Seconds()
 			known = true
 			if x := beyond(m, v, limit); x <= 0 {
 				line.Within += s.Span
@@ -178,6 +180,7 @@ func (l Limits) Over(samples []Sample, from, to time.Time) (f Fitness) {
 	}
 	for _, m := range Measures() {
 		if line := lines[m]; line != nil && len(values[m]) > 0 {
+			line.Mean = sums[m] / max(line.Measured.Seconds(), 1e-9)
 			line.sum(values[m])
 			f.Lines = append(f.Lines, *line)
 		}
@@ -223,18 +226,16 @@ func worse(m Measure, a, b float64) bool {
 // sum makes the figures of a line of its values.
 func (l *FitnessLine) sum(values []float64) {
 	slices.Sort(values)
-	if l.Measure == Availability {
-		sum := 0.0
-		for _, v := range values {
-			sum += v
-		}
-		l.Median = sum / float64(len(values))
-		l.Worst, l.Met = l.Median, l.Median >= l.Limit
-		return
-	}
 	l.Median, l.Worst = values[(len(values)-1)/2], values[len(values)-1]
 	if l.Measure.AtLeast() {
 		l.Median, l.Worst = values[len(values)/2], values[0]
 	}
-	l.Met = beyond(l.Measure, l.Median, l.Limit) <= 0
+	switch l.Measure {
+	case Availability:
+		l.Met = l.Mean >= l.Limit
+	case Loss:
+		l.Met = l.Mean <= l.Limit
+	default:
+		l.Met = beyond(l.Measure, l.Median, l.Limit) <= 0
+	}
 }

@@ -37,12 +37,14 @@ func TestFitness(t *testing.T) {
 		line[l.Measure] = l
 	}
 	require.Len(t, line, 4)
-	assert.InDelta(t, 56.0/60, line[Availability].Median, 1e-9)
+	assert.InDelta(t, 56.0/60, line[Availability].Mean, 1e-9)
 	assert.False(t, line[Availability].Met)
 	assert.Equal(t, 50*time.Minute, line[RTT].Within)
 	assert.Equal(t, 56*time.Minute, line[RTT].Measured, "what did not answer has no delay")
 	assert.Equal(t, [2]float64{20, 60}, [2]float64{line[RTT].Median, line[RTT].Worst})
 	assert.True(t, line[RTT].Met)
+	assert.InDelta(t, 4.0/60, line[Loss].Mean, 1e-9)
+	assert.False(t, line[Loss].Met, "all in all too much is lost, though the median minute loses nothing")
 	assert.Equal(t, 3.2, line[MOS].Worst)
 	require.Len(t, f.Worst, 3)
 	assert.Equal(t, Stretch{start.Add(50 * time.Minute), start.Add(54 * time.Minute), Loss, 1, 40 * time.Minute}, f.Worst[0], "no answer weighs most: ten times its time")

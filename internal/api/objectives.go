@@ -18,8 +18,10 @@ type oneObjective struct {
 }
 
 type fitnessOf struct {
-	spanOfPath
-	Objective string `query:"objective" required:"true" doc:"Name of an objective"`
+	ID        string    `path:"id"`
+	From      time.Time `query:"from_at" doc:"A day ago when left out"`
+	To        time.Time `query:"to_at" doc:"Now when left out"`
+	Objective string    `query:"objective" required:"true" doc:"Name of an objective"`
 }
 
 func (s *server) registerObjectives(a huma.API) {
@@ -62,7 +64,7 @@ func (s *server) registerObjectives(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			from, to := in.span()
+			from, to := spanOfPath{From: in.From, To: in.To}.span()
 			out, err := s.fitness(ctx, id, in.Objective, from, to)
 			if err != nil {
 				return nil, s.problem(err)
@@ -95,7 +97,7 @@ func (s *server) fitness(ctx context.Context, id ident.ID, name string, from, to
 		out.Share = &v
 	}
 	for _, l := range f.Lines {
-		x := apitype.FitnessLine{Measure: string(l.Measure), Limit: l.Limit, AtLeast: l.Measure.AtLeast(), Median: l.Median, Worst: l.Worst, Met: l.Met}
+		x := apitype.FitnessLine{Measure: string(l.Measure), Limit: l.Limit, AtLeast: l.Measure.AtLeast(), Median: l.Median, Mean: l.Mean, Worst: l.Worst, Met: l.Met}
 		if l.Measured > 0 {
 			v := float64(l.Within) / float64(l.Measured)
 			x.Share = &v

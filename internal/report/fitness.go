@@ -58,14 +58,14 @@ func Fitness(list []apitype.Fitness, zone *time.Location) (doc document.Document
 		}
 		doc.Say("%s  %s", endsOf(f.From, f.To, f.Family, f.Via), document.Strong(share))
 		doc.Say("  %s", document.Faint(fmt.Sprintf("%s to %s, %s of it measured", When(f.FromAt, zone), When(f.ToAt, zone), figure.FormatSpan(time.Duration(f.MeasuredS*float64(time.Second))))))
-		t := document.Table{Indent: 2, Columns: []document.Column{{Name: ""}, {Name: "limit"}, {Name: "within", Right: true}, {Name: "median", Right: true}, {Name: "worst", Right: true}, {Name: ""}}}
+		t := document.Table{Indent: 2, Columns: []document.Column{{Name: ""}, {Name: "limit"}, {Name: "within", Right: true}, {Name: "median", Right: true}, {Name: "mean", Right: true}, {Name: "worst", Right: true}, {Name: ""}}}
 		for _, l := range f.Lines {
 			met := "met"
 			if !l.Met {
 				met = document.Lost("missed")
 			}
-			t.Rows = append(t.Rows, []string{limitName(l.Measure), strings.TrimPrefix(Limit(l.Measure, l.Limit), limitName(l.Measure)+" "), Percent(l.Share), ofMeasure(l.Measure, l.Median), ofMeasure(l.Measure, l.Worst), met})
-			rows = append(rows, []string{f.From, f.To, strconv.Itoa(f.Family), f.Via, f.Objective, f.FromAt.Format(time.RFC3339), f.ToAt.Format(time.RFC3339), Cell(&f.MeasuredS), Cell(f.Share), l.Measure, number(l.Limit), Cell(l.Share), number(l.Median), number(l.Worst), strconv.FormatBool(l.Met)})
+			t.Rows = append(t.Rows, []string{limitName(l.Measure), strings.TrimPrefix(Limit(l.Measure, l.Limit), limitName(l.Measure)+" "), Percent(l.Share), ofMeasure(l.Measure, l.Median), ofMeasure(l.Measure, l.Mean), ofMeasure(l.Measure, l.Worst), met})
+			rows = append(rows, []string{f.From, f.To, strconv.Itoa(f.Family), f.Via, f.Objective, f.FromAt.Format(time.RFC3339), f.ToAt.Format(time.RFC3339), Cell(&f.MeasuredS), Cell(f.Share), l.Measure, number(l.Limit), Cell(l.Share), number(l.Median), number(l.Mean), number(l.Worst), strconv.FormatBool(l.Met)})
 		}
 		if len(t.Rows) > 0 {
 			doc.Add(t)
@@ -80,6 +80,6 @@ func Fitness(list []apitype.Fitness, zone *time.Location) (doc document.Document
 			}
 		}
 	}
-	doc.Records = document.RecordsOf([]string{"agent", "target", "family", "via", "objective", "from_at", "to_at", "measured_s", "within_ratio", "measure", "limit", "measure_within_ratio", "median", "worst", "met"}, rows)
+	doc.Records = document.RecordsOf([]string{"agent", "target", "family", "via", "objective", "from_at", "to_at", "measured_s", "within_ratio", "measure", "limit", "measure_within_ratio", "median", "mean", "worst", "met"}, rows)
 	return doc
 }

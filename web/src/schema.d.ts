@@ -1840,9 +1840,15 @@ export interface components {
             at_least: boolean;
             /** Format: double */
             limit: number;
+            /**
+             * Format: double
+             * @description Over the time
+             */
+            mean: number;
             measure: string;
             /** Format: double */
             median: number;
+            /** @description The median is within; of loss and availability the mean */
             met: boolean;
             /** Format: double */
             within_ratio: number | null;
@@ -7716,11 +7722,17 @@ export interface operations {
     "get-fitness": {
         parameters: {
             query: {
+                /** @description A day ago when left out */
+                from_at?: string;
+                /** @description Now when left out */
+                to_at?: string;
                 /** @description Name of an objective */
                 objective: string;
             };
             header?: never;
-            path?: never;
+            path: {
+                id: string;
+            };
             cookie?: never;
         };
         requestBody?: never;

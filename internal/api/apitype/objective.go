@@ -34,8 +34,9 @@ type FitnessLine struct {
 	AtLeast bool     `json:"at_least" doc:"The limit is the least that is good"`
 	Share   *float64 `json:"within_ratio"`
 	Median  float64  `json:"median"`
+	Mean    float64  `json:"mean" doc:"Over the time"`
 	Worst   float64  `json:"worst"`
-	Met     bool     `json:"met"`
+	Met     bool     `json:"met" doc:"The median is within; of loss and availability the mean"`
 }
 
 // FitnessSpan is a time outside of the limits.

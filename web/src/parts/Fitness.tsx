@@ -49,6 +49,7 @@ export function Fitness({ path }: { path: Path }) {
               <th scope="col" className="text-right font-normal">Limit</th>
               <th scope="col" className="text-right font-normal">Within</th>
               <th scope="col" className="text-right font-normal">Median</th>
+              <th scope="col" className="text-right font-normal">Mean</th>
               <th scope="col" className="text-right font-normal">Worst</th>
             </tr>
           </thead>
@@ -59,6 +60,7 @@ export function Fitness({ path }: { path: Path }) {
                 <td className="text-right">{(l.at_least ? "≥ " : "≤ ") + value(l.measure, l.limit)}</td>
                 <td className={"text-right " + (l.met ? "" : "text-plum")}>{l.within_ratio == null ? "–" : `${percent(l.within_ratio)} %`}</td>
                 <td className="text-right">{value(l.measure, l.median)}</td>
+                <td className="text-right">{value(l.measure, l.mean)}</td>
                 <td className="text-right">{value(l.measure, l.worst)}</td>
               </tr>
             ))}
