@@ -202,6 +202,7 @@ func (s *server) watchOf(ctx context.Context, w watches.Watch) (apitype.Watch, e
 		out.Repeat, out.Every = spec.Every.String(), spec.Every.String()
 	}
 	out.NextDueAt, out.Says = w.Due(now)
+	out.Hindered = s.c.Watches.Hindrances(&w)
 	day := float64(24 * time.Hour)
 	times := w.PerDay(now) // of the cost of a run a day
 	if k.Cost != nil {

@@ -250,8 +250,8 @@ func (c *call) writeWatches(watches []apitype.Watch) error {
 		if w.Says != "" {
 			how += " (" + w.Says + ")"
 		}
-		trouble := ""
-		if r := w.LastRun; r != nil && r.Outcome != "done" {
+		trouble := strings.Join(w.Hindered, "; ")
+		if r := w.LastRun; trouble == "" && r != nil && r.Outcome != "done" {
 			trouble = fmt.Sprintf("%s %s: %s", r.Outcome, report.When(r.StartAt, zone()), r.Reason)
 		}
 		rows = append(rows, []string{w.Name, joined(w.From), some(w.To), how, fmt.Sprint(w.Paths), probes, trouble})

@@ -57,6 +57,12 @@ func (p Plan) For(version int) (plan any, lacks []string) {
 	return plan, append(lacks, more...)
 }
 
+// Whole reports whether an agent of a version makes all of a plan.
+func (p Plan) Whole(version int) bool {
+	_, lacks := p.For(version)
+	return len(lacks) == 0
+}
+
 // firstPlan is a plan of version 1.
 type firstPlan struct {
 	Tasks  []firstTask `json:"tasks"`

@@ -12,6 +12,7 @@ import (
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/remote"
+	"woodlark.example/internal/schedule"
 	"woodlark.example/internal/service"
 	"woodlark.example/internal/service/watches"
 )
@@ -105,4 +106,38 @@ func TestWhoTakesPartInAWatch(t *testing.T) {
 		}
 		assert.Len(t, c.Watches.All(), before, "nothing is half applied")
 	}
+}
+
+// TestWhatHindersAWatchIsSaid: words that mean nobody any more, agents that are away or of an
+// older release. It stays in the list with its reasons.
+func TestWhatHindersAWatchIsSaid(t *testing.T) {
+	c, _ := harbour(t, map[string]string{"quay": "Northquay"})
+	code, _, err := c.Fleet.Invite(t.Context(), "pier", "Holm", "radio", time.Hour)
+	require.NoError(t, err)
+	joined, err := c.Fleet.Join(t.Context(), remote.JoinRequest{Code: code, Name: "pier"}, "192.0.2.11")
+	require.NoError(t, err)
+	hinders := func(name string) []string {
+		w, err := c.Watches.Find(name)
+		require.NoError(t, err)
+		return c.Watches.Hindrances(&w)
+	}
+	save := func(name string, s watches.Spec) {
+		_, err := c.Watches.Save(t.Context(), ident.ID{}, name, s, false)
+		require.NoError(t, err)
+	}
+	save("own", watches.Spec{From: []string{"quay"}, To: []string{"192.0.2.1"}})
+	assert.Empty(t, hinders("own"))
+	save("far", watches.Spec{From: []string{"label:radio"}, To: []string{"192.0.2.1"}})
+	assert.Equal(t, []string{"agent pier is away"}, hinders("far"))
+	save("at six", watches.Spec{From: []string{"pier"}, To: []string{"192.0.2.1"}, Every: time.Hour, Times: schedule.Times{Hours: "06:00-07:00"}})
+	pier, proxy, ok := c.Fleet.ByKey(joined.Key)
+	require.True(t, ok)
+	_, _, ok = proxy.Connect(t.Context())
+	require.True(t, ok)
+	assert.Empty(t, hinders("far"))
+	c.Fleet.NoteProtocol(t.Context(), pier, 2, []string{"what has times"})
+	assert.Equal(t, []string{"agent pier is of an older release, which does not make it"}, hinders("at six"))
+	assert.Empty(t, hinders("far"), "what it does make is not hindered")
+	require.NoError(t, c.Fleet.Remove(t.Context(), "pier"))
+	assert.Contains(t, hinders("far")[0], "label:radio matches no agent")
 }

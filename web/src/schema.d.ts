@@ -3746,6 +3746,8 @@ export interface components {
             for?: string;
             /** @description Names of agents; site:NAME all of a site, label:WORD all that have it, those too that join later */
             from: string[] | null;
+            /** @description What keeps it from being carried out, in whole or in part */
+            hindered?: string[] | null;
             /** @description That are allowed, such as mon-fri 08:00-18:00, sat 09:00-12:00 */
             hours?: string;
             id: string;

@@ -189,6 +189,7 @@ type WatchState struct {
 	LoadPerDay   float64    `json:"load_s_per_day,omitzero" doc:"Seconds a day for which it fills its paths"`
 	NextDueAt    *time.Time `json:"next_due_at" doc:"null when continuous, paused or over"`
 	Says         string     `json:"says,omitempty" doc:"Why it does not measure now, if it does not: paused, its hours, its begin, its end"`
+	Hindered     []string   `json:"hindered,omitempty" doc:"What keeps it from being carried out, in whole or in part"`
 	LastRun      *Run       `json:"last_run,omitempty" doc:"The last failed or missed one, or of a periodic watch the last"`
 }
 

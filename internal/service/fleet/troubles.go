@@ -25,6 +25,7 @@ type troubles struct {
 	aside  map[ident.ID]int
 	clocks map[ident.ID]time.Duration // of agents, how far they are off; those that are right are not in it
 	spoken map[ident.ID]string        // what was told of agents that are of another release
+	speaks map[ident.ID]int           // which version of the protocol they speak
 }
 
 // NoteProtocol notes which version of the protocol an agent speaks, and says once what of its
@@ -41,8 +42,9 @@ func (f *Fleet) NoteProtocol(ctx context.Context, id ident.ID, version int, lack
 	t.mu.Lock()
 	told := t.spoken[id] == text
 	if t.spoken == nil {
-		t.spoken = map[ident.ID]string{}
+		t.spoken, t.speaks = map[ident.ID]string{}, map[ident.ID]int{}
 	}
+	t.speaks[id] = version
 	t.spoken[id] = text
 	t.mu.Unlock()
 	a := f.ByID(id)
@@ -54,6 +56,17 @@ func (f *Fleet) NoteProtocol(ctx context.Context, id ident.ID, version int, lack
 		what = "agent_newer"
 	}
 	f.Notices.Notify(ctx, what, "Agent "+a.Name+" "+text)
+}
+
+// Speaks is which version of the protocol an agent speaks; that of this service when it has not
+// been heard.
+func (f *Fleet) Speaks(id ident.ID) int {
+	f.troubles.mu.Lock()
+	defer f.troubles.mu.Unlock()
+	if v, known := f.troubles.speaks[id]; known {
+		return v
+	}
+	return protocol.Version
 }
 
 // known takes what was told of an agent before this start.

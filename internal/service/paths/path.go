@@ -274,6 +274,20 @@ func (p *Path) IDOf(number int) ident.ID {
 	return p.ids[number]
 }
 
+// Unsent is why no probe of the newest reading could be sent; empty when some were, or it is of
+// long ago.
+func (p *Path) Unsent(now time.Time) string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.last == nil || p.last.Reading.Sent > 0 || p.last.Reading.Unsent == 0 || now.Sub(p.last.Reading.At) > time.Hour {
+		return ""
+	}
+	if p.last.Reading.Cause == "" {
+		return "no probe could be sent"
+	}
+	return p.last.Reading.Cause
+}
+
 // Judged is the last reading that the path was judged by.
 func (p *Path) Judged() time.Time {
 	p.mu.Lock()

@@ -3,6 +3,7 @@ package watches
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -248,6 +249,76 @@ func (x *Watches) NoteGaps(ctx context.Context, agent ident.ID, now time.Time) {
 	if err := x.Store.SaveUpload(ctx, u); err != nil {
 		x.Log.Error("missed runs could not be recorded", "error", err)
 	}
+}
+
+// mostHindrances is how many are told of a watch.
+const mostHindrances = 5
+
+// Hindrances are what keeps a watch from being carried out, in whole or in part: agents that are
+// away or of a release that does not know it, words that mean nobody, and targets to which an
+// agent cannot or may not send.
+func (x *Watches) Hindrances(w *Watch) (list []string) {
+	if w.Paused {
+		return nil
+	}
+	tell := func(why string) bool {
+		if !slices.Contains(list, why) {
+			list = append(list, why)
+		}
+		return len(list) <= mostHindrances
+	}
+	pairs, err := x.endsOf(w.Spec)
+	if err != nil {
+		tell(strings.TrimPrefix(err.Error(), kind.ErrInvalid.Error()+": "))
+	}
+	for _, e := range pairs {
+		more := true
+		switch spoken := x.Fleet.Speaks(e.near.ID); {
+		case e.near.Worker == nil:
+			more = tell("agent " + e.near.Name + " is not running")
+		case !e.near.Here():
+			more = tell("agent " + e.near.Name + " is away")
+		case spoken < protocol.Version && !x.makes(w, e, spoken):
+			more = tell("agent " + e.near.Name + " is of an older release, which does not make it")
+		}
+		if !more {
+			break
+		}
+	}
+	now := time.Now()
+	for _, id := range w.Paths {
+		p := x.Paths.ByID(id)
+		if p == nil {
+			continue
+		}
+		if why := p.Unsent(now); why != "" && !tell(fmt.Sprintf("%s cannot send to %s: %s", x.Fleet.NameOf(p.AgentID), p.Target, why)) {
+			break
+		}
+	}
+	if len(list) > mostHindrances {
+		list = append(list[:mostHindrances], "and more")
+	}
+	return list
+}
+
+// makes reports whether an agent of a version of the protocol makes what a watch asks of it.
+func (x *Watches) makes(w *Watch, e ends, version int) bool {
+	k := w.Spec.kindOf()
+	var p protocol.Plan
+	i := slices.IndexFunc(w.Paths, func(id ident.ID) bool { p := x.Paths.ByID(id); return p != nil && p.AgentID == e.near.ID })
+	switch {
+	case k.TwoEnds: // begun by this service; with a run on demand, as an agent sees it
+		p.Standing = []protocol.Standing{{Order: protocol.RunOrder{Kind: k.Name, Version: k.Version}}}
+	case !w.Spec.Continuous():
+		t, err := x.standingOf(w, k, e)
+		if err != nil {
+			return false
+		}
+		p.Standing = []protocol.Standing{t}
+	case i >= 0:
+		p.Tasks = []protocol.Task{x.taskOf(w, x.Paths.ByID(w.Paths[i]))}
+	}
+	return p.Whole(version)
 }
 
 // PerDay is how many runs are due a day, or of a continuous watch which share of the day it is

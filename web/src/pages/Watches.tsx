@@ -84,6 +84,11 @@ export function Watches() {
                 {w.says && w.next_due_at && ", "}
                 {w.next_due_at && `next ${when(w.next_due_at)}`}
               </p>
+              {(w.hindered ?? []).map((why) => (
+                <p key={why} className="text-plum">
+                  {why}
+                </p>
+              ))}
               {w.last_run && w.last_run.outcome !== "done" && (
                 <p className="text-plum">
                   {w.last_run.outcome} {when(w.last_run.started_at)}: {w.last_run.reason}
@@ -118,7 +123,7 @@ const few = (list: string[]) => (list.length > 3 ? `${list.slice(0, 2).join(", "
 
 /** save has the browser save watches as a file that POST /watches/apply takes. */
 function save(all: Watch[]) {
-  const watches = all.map(({ id: _id, paths: _paths, probes_per_day: _p, bytes_per_day: _b, rows_per_day: _r, load_s_per_day: _l, next_due_at: _n, last_run: _last, says: _says, ...spec }) => spec as WatchSpec);
+  const watches = all.map(({ id: _id, paths: _paths, probes_per_day: _p, bytes_per_day: _b, rows_per_day: _r, load_s_per_day: _l, next_due_at: _n, last_run: _last, says: _says, hindered: _h, ...spec }) => spec as WatchSpec);
   const at = URL.createObjectURL(new Blob([JSON.stringify({ watches }, null, 2)], { type: "application/json" }));
   const a = document.createElement("a");
   a.href = at;
