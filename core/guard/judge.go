@@ -41,6 +41,8 @@ type Judge struct {
 	hushed   int64
 	answered bool
 	before   baseline.Point // the last reading with an answer
+	// calm says whether the past has no moments of their own: of what is counted, and of delays.
+	calm [2]bool
 }
 
 // matter is an episode as it is followed.
@@ -71,7 +73,25 @@ type ending struct {
 func NewJudge() *Judge { return &Judge{strict: 1, tracks: map[baseline.Measure]*track{}} }
 
 // SetBaseline gives the judge what is normal; nil takes it away.
-func (j *Judge) SetBaseline(b *baseline.Baseline) { j.baseline = b }
+func (j *Judge) SetBaseline(b *baseline.Baseline) {
+	j.baseline, j.calm = b, [2]bool{b != nil, b != nil}
+	if b == nil {
+		return
+	}
+	for m := range b.Models {
+		if limits := b.Limits(m); limits[large] > 1.01*baseline.Sure[large] || limits[small] > 1.2*baseline.Sure[small] {
+			j.calm[0] = false
+			j.calm[1] = j.calm[1] && m.Counted()
+		}
+	}
+}
+
+func (j *Judge) isCalm(m baseline.Measure) bool {
+	if m.Counted() {
+		return j.calm[0]
+	}
+	return j.calm[1]
+}
 
 // SetStrict multiplies the evidence that is asked for.
 func (j *Judge) SetStrict(v float64) { j.strict = v }
@@ -268,7 +288,7 @@ func (j *Judge) judge(m baseline.Measure, p baseline.Point, changes []Change) []
 	}
 	limits := j.baseline.Limits(m)
 	j.returned(m, s)
-	t.add(s, limits)
+	t.add(s, limits, j.isCalm(m))
 	t.following.Hold = m.Counted() && t.suspects(limits)
 	if going := j.find(func(x *matter) bool { return !x.closed && x.measure[m] != nil }); going != nil {
 		t.following.Hold = true

@@ -116,7 +116,7 @@ func (j *Judge) warm(last []baseline.Point, episodes []Episode) {
 				if !ok {
 					continue
 				}
-				t.add(s, j.baseline.Limits(m))
+				t.add(s, j.baseline.Limits(m), j.isCalm(m))
 				if told(episodes, m, p.At) {
 					t.forget() // that is no evidence of anything else
 				}

@@ -30,7 +30,17 @@ type track struct {
 	past  []sample                  // the last ones, oldest first
 
 	gap       int64 // that lies before the first of them; 0 when none does
+	minute    minute
 	following baseline.Following
+}
+
+// minute is what came of the minute of the last reading, of which there may be several: they tell
+// of one and the same minute, so that together they count as little more than one.
+type minute struct {
+	at     int64
+	before [baseline.Detectors]float64 // the sums, without it
+	sum    [baseline.Detectors]float64 // of the evidence of its readings
+	n      float64
 }
 
 // suspects reports whether there is some evidence already.
@@ -70,22 +80,50 @@ func (t *track) reset(gap int64) {
 	t.gap = gap
 }
 
-func (t *track) forget() { t.sum = [baseline.Detectors]float64{} }
+func (t *track) forget() { t.sum, t.minute = [baseline.Detectors]float64{}, minute{} }
 
-func (t *track) add(s sample, limits [baseline.Detectors]float64) {
-	if len(t.past) == remembered {
-		copy(t.past, t.past[remembered/4:])
-		t.past = t.past[:remembered-remembered/4]
-		t.gap = 0
-	}
-	t.past = append(t.past, s)
-	for k := range t.sum {
-		if t.sum[k] <= 0 {
-			t.since[k] = s.at
+func (t *track) add(s sample, limits [baseline.Detectors]float64, calm bool) {
+	n := len(t.past)
+	if n == 0 || t.minute.n == 0 || t.minute.at != s.at || t.past[n-1].at != s.at {
+		if n == remembered {
+			copy(t.past, t.past[remembered/4:])
+			t.past = t.past[:remembered-remembered/4]
+			t.gap = 0
 		}
-		// It must not take for ever to cool down.
-		t.sum[k] = min(max(0, t.sum[k]+float64(s.evidence[k])), 2*limits[k])
+		t.past = append(t.past, s)
+		t.minute = minute{at: s.at, before: t.sum, sum: [baseline.Detectors]float64{}}
+		for k := range t.sum {
+			if t.sum[k] <= 0 {
+				t.since[k] = s.at
+			}
+		}
+	} else {
+		t.past[n-1] = t.past[n-1].with(s, float32(t.minute.n))
 	}
+	m := &t.minute
+	m.n++
+	most := 1.0
+	if calm {
+		most = calmMinute
+	}
+	for k := range t.sum {
+		m.sum[k] += float64(s.evidence[k])
+		t.past[len(t.past)-1].evidence[k] = float32(m.sum[k] / m.n * min(m.n, most))
+		// It must not take for ever to cool down.
+		t.sum[k] = min(max(0, m.before[k]+float64(t.past[len(t.past)-1].evidence[k])), 2*limits[k])
+	}
+}
+
+// calmMinute is as how many readings those of one minute count on a path whose past has no
+// moments of its own; where it has, they count as one.
+const calmMinute = 2.5
+
+// with is a sample of n readings with one more of the same minute.
+func (s sample) with(o sample, n float32) sample {
+	mean := func(a, b float32) float32 { return (a*n + b) / (n + 1) }
+	s.value, s.shift, s.z, s.normal = mean(s.value, o.value), mean(s.shift, o.shift), mean(s.z, o.z), mean(s.normal, o.normal)
+	s.end, s.sent, s.lost = max(s.end, o.end), s.sent+o.sent, s.lost+o.lost
+	return s
 }
 
 // from is the index of the first remembered sample not before a time.
@@ -148,7 +186,12 @@ func (t *track) worth(m baseline.Measure, detector int, since int64) bool {
 	}
 }
 
-const ragged = 2
+// The detectors, by their numbers in core/baseline.
+const (
+	small = iota
+	large
+	ragged
+)
 
 func mean(list []float64) (v float64) {
 	for _, x := range list {

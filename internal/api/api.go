@@ -99,6 +99,7 @@ func config(version string) huma.Config {
 	c.Tags = []*huma.Tag{
 		{Name: "Paths", Description: "Directed pairs of an agent and a target, and what was read of them"},
 		{Name: "Watches", Description: "Standing measurements"},
+		{Name: "Objectives", Description: "Limits for a purpose, and how well paths kept within them"},
 		{Name: "Runs", Description: "Pings, on demand or of a periodic watch"},
 		{Name: "Sweeps", Description: "Who answers in a prefix"},
 		{Name: "Routes", Description: "Traces, hop by hop, and the routes that they found"},

@@ -12,7 +12,7 @@ import (
 // askedSpreads is how many robust spreads a change has to be for it to count.
 const askedSpreads = 3
 
-// askedLong is how long a change has to go on for it to count.
+// askedLong is how long a change has to go on, and be measured, for it to count.
 const askedLong = 30 * time.Minute
 
 // weigh holds the path with the fault against the path without it.
@@ -24,8 +24,11 @@ func (f *made) weigh(p path) {
 	if !f.to.IsZero() && f.to.Before(to) {
 		to = f.to
 	}
-	for _, m := range []baseline.Measure{baseline.RTT, baseline.Jitter, baseline.Loss} {
+	for _, m := range []baseline.Measure{baseline.Loss, baseline.RTT, baseline.Jitter} {
 		then, otherwise, byHour := p.beside(m, f.at, to)
+		if m == baseline.Loss && time.Duration(len(then))*p.every < askedLong {
+			return
+		}
 		if len(then) == 0 || len(byHour) == 0 {
 			f.asked = f.asked || m == baseline.RTT // not a single answer
 			continue

@@ -25,6 +25,21 @@ func TestGuard(t *testing.T) {
 	assert.LessOrEqual(t, f.Fragments(), 1.3)
 }
 
+// TestWhatLooksWrongIsProbedMore: what is large is told sooner, and nothing more is told wrongly.
+func TestWhatLooksWrongIsProbedMore(t *testing.T) {
+	o := guardbench.Options{Seed: guardbench.HeldOut, Every: time.Minute, Part: 61}
+	usual := guardbench.Run(o).All()
+	o.Suspicion = true
+	table := guardbench.Run(o)
+	table.Print(t.Output())
+	table.Explain(t.Output())
+	f := table.All()
+	assert.Less(t, guardbench.Median(f.Delay), guardbench.Median(usual.Delay))
+	assert.LessOrEqual(t, guardbench.Median(f.Delay), 2.5)
+	assert.GreaterOrEqual(t, f.Recall(), usual.Recall()-0.1)
+	assert.LessOrEqual(t, f.Told-f.True, usual.Told-usual.True+1)
+}
+
 func TestIncidents(t *testing.T) {
 	x := guardbench.RunIncidents(guardbench.HeldOut, 40)
 	x.Print(t.Output())

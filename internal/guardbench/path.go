@@ -19,6 +19,8 @@ type path struct {
 	zone    *time.Location
 	start   time.Time
 	days    int
+	// during is called before each reading, with what the minutes that it is of are like.
+	during func(t time.Time, minutes []state)
 }
 
 // points makes the readings of the path in order.
@@ -30,14 +32,20 @@ func (p *path) points(yield func(baseline.Point) bool) {
 	minutes := int(p.every / time.Minute)
 	probes := max(1, p.probes/minutes/3)
 	delays, jitters := make([]float64, 0, 3*minutes), make([]float64, 0, 3*minutes)
+	weathers := make([]state, minutes)
 	for t := p.start; t.Before(until); t = t.Add(p.every) {
 		delays, jitters = delays[:0], jitters[:0]
 		var sent, lost int
 		var noise float64
 		absent := false
-		for k := range minutes {
+		for k := range weathers {
+			weathers[k] = next(t.Add(time.Duration(k) * time.Minute).In(p.zone))
+		}
+		if p.during != nil {
+			p.during(t, weathers)
+		}
+		for k, weather := range weathers {
 			m := t.Add(time.Duration(k) * time.Minute)
-			weather := next(m.In(p.zone))
 			absent = absent || weather.absent
 			// In thirds, so that a change may begin in the middle of a minute.
 			for third := range 3 {

@@ -94,9 +94,12 @@ func (f *Figures) addFalse(r result, list []guard.Episode) {
 func (f *Figures) addChange(r result) {
 	x := r.path.fault
 	var of, others []guard.Episode
-	for _, e := range r.episodes {
+	var told time.Time
+	for i, e := range r.episodes {
 		if x.matches(e) {
-			of = append(of, e)
+			if of = append(of, e); len(of) == 1 {
+				told = r.toldAt(i)
+			}
 		} else {
 			others = append(others, e)
 		}
@@ -117,7 +120,7 @@ func (f *Figures) addChange(r result) {
 	f.Found++
 	f.Episodes += len(of)
 	first, last := of[0], of[len(of)-1]
-	f.Delay = append(f.Delay, first.ToldAt.Sub(x.at).Minutes())
+	f.Delay = append(f.Delay, told.Sub(x.at).Minutes())
 	f.Date = append(f.Date, abs(first.From.Sub(x.at).Minutes()))
 	if !x.to.IsZero() && !last.OverToldAt.IsZero() {
 		f.Over = append(f.Over, last.OverToldAt.Sub(x.to).Minutes())
@@ -230,12 +233,16 @@ func (t *Table) printProperties(w io.Writer) {
 
 func (t *Table) printCost(w io.Writer) {
 	var spent time.Duration
-	readings := 0
+	readings, packets := 0, 0
 	for _, r := range t.results {
 		spent += r.spent
+		packets += r.packets
 		readings += r.readings
 	}
 	fmt.Fprintf(w, "%d paths, %d readings: %.1f µs a reading, training included\n", len(t.results), readings, float64(spent.Microseconds())/float64(max(readings, 1)))
+	if packets > 0 {
+		fmt.Fprintf(w, "more probes of what looks wrong: %.0f packets a path and day\n", float64(packets)/float64(len(t.results)*t.results[0].path.days))
+	}
 }
 
 // late is after how long a change is told late.
@@ -256,7 +263,7 @@ func (t *Table) Explain(w io.Writer) {
 		}
 		what := "not told"
 		if i := slices.IndexFunc(r.episodes, f.matches); i >= 0 {
-			after := r.episodes[i].ToldAt.Sub(f.at)
+			after := r.toldAt(i).Sub(f.at)
 			if after <= late {
 				continue
 			}

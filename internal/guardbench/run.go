@@ -25,6 +25,8 @@ type Options struct {
 	// Part takes one of so many of the paths; all when 0. It has no factor in common with the
 	// numbers of kinds and sizes, so that all of them are taken from.
 	Part uint64
+	// Suspicion has paths that look wrong probed more, as the service has it.
+	Suspicion bool
 }
 
 func (o Options) probes() int {
@@ -40,8 +42,18 @@ type result struct {
 	clean    bool
 	episodes []guard.Episode
 	known    []guard.Property
+	beside   map[int]time.Time // when an episode was told that more probes told, by its number less one
+	packets  int               // of more probes
 	spent    time.Duration
 	readings int
+}
+
+// toldAt is when an episode was told.
+func (r *result) toldAt(i int) time.Time {
+	if at, is := r.beside[i+1]; is {
+		return at
+	}
+	return r.episodes[i].ToldAt
 }
 
 func zoneOf(r *rand.Rand) *time.Location {
@@ -93,12 +105,15 @@ func (p *path) suffer(f fault, size int, r *rand.Rand) *made {
 }
 
 // runPath lets the guard have the readings of a path.
-func runPath(p path) result {
+func runPath(p path, suspects bool) result {
 	r := result{path: p, clean: p.fault == nil}
 	if !r.clean {
 		p.fault.weigh(p)
 	}
 	g := guard.NewPath(&guard.Options{Calendar: baseline.Calendar{Zone: p.zone}}, rand.New(rand.NewPCG(p.seed, 5)).Float64())
+	if suspects {
+		return r.lookedInto(p, g)
+	}
 	points := make([]baseline.Point, 0, 41_000)
 	for point := range p.points {
 		points = append(points, point)
@@ -109,6 +124,21 @@ func runPath(p path) result {
 	}
 	r.spent, r.readings = time.Since(from), len(points)
 	r.episodes, r.known = g.Episodes(), g.Properties()
+	return r
+}
+
+// lookedInto is a path that is probed more when it looks wrong.
+func (r result) lookedInto(p path, g *guard.Path) result {
+	x := newSuspicion(&p, g)
+	p.during = x.during
+	for point := range p.points {
+		from := time.Now()
+		g.Add(point)
+		r.spent += time.Since(from)
+		r.readings++
+		x.came(point)
+	}
+	r.episodes, r.known, r.beside, r.packets = g.Episodes(), g.Properties(), x.told, x.packets
 	return r
 }
 
@@ -124,7 +154,7 @@ func Run(o Options) *Table {
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for i := range next {
-				t.results[i] = runPath(paths[i])
+				t.results[i] = runPath(paths[i], o.Suspicion)
 			}
 		})
 	}

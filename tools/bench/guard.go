@@ -23,6 +23,8 @@ func guarding(context.Context, string) error {
 		fmt.Printf("\nGuard, %s, a reading of 20 probes every five minutes\n", seeds.name)
 		guardbench.Run(guardbench.Options{Seed: seeds.seed, Every: 5 * time.Minute, Part: seeds.part}).Print(os.Stdout)
 	}
+	fmt.Println("\nGuard, a held-out seed, a reading a minute, what looks wrong is probed more")
+	guardbench.Run(guardbench.Options{Seed: guardbench.HeldOut, Every: time.Minute, Part: 5, Suspicion: true}).Print(os.Stdout)
 	fmt.Println()
 	guardbench.RunIncidents(guardbench.HeldOut, 500).Print(os.Stdout)
 	guardbench.PrintSize(os.Stdout, guardbench.HeldOut)

@@ -34,10 +34,10 @@ const (
 	// A burst is so many probes so far apart; there are up to rounds of them.
 	burstProbes   = 50
 	burstInterval = 200 * time.Millisecond
-	rounds        = 6
+	rounds        = 16
 	usualPause    = 5 * time.Second
 	// rest is how long a path that was probed more in vain is left alone.
-	rest = 10 * time.Minute
+	rest = 5 * time.Minute
 	// atOnce is how many paths are probed more, or looked into, at a time; others wait, as many
 	// as waiting, and what is more is not looked into.
 	atOnce  = 64
@@ -235,10 +235,12 @@ func (x *Suspicion) burst(ctx context.Context, p *paths.Path) (told bool, err er
 		return false, nil
 	}
 	point := r.Probed()
-	// It lies in a minute whose own reading is still to come, or behind a run of its watch.
-	if point.At = began.Truncate(time.Minute); !point.At.After(p.Judged()) {
+	// It is of a minute whose own reading is still to come, or of the one that was judged last; it
+	// is known now.
+	if point.At = began.UTC().Truncate(time.Minute); !point.At.After(p.Judged()) {
 		point.At = p.Judged()
 	}
+	point.Span = time.Since(point.At)
 	changes := p.Beside(point)
 	return len(changes) > 0, x.Paths.Happened(ctx, p, changes)
 }
