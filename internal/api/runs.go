@@ -176,7 +176,7 @@ func (s *server) listRuns(ctx context.Context, in *listRuns) (*listed[apitype.Ru
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		f.Watch = w.ID
+		f.Watches = w.IDs()
 	}
 	if in.From != "" {
 		if f.Agent, err = s.agentID(in.From); err != nil {

@@ -9,9 +9,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
-	"woodlark.example/internal/service/watches"
 	"woodlark.example/internal/store"
 )
 
@@ -38,18 +38,19 @@ func (s *server) registerSweeps(a huma.API) {
 	})
 	huma.Register(a, operation(http.MethodGet, "/sweeps", "list-sweeps", "Sweeps, newest first, without what they found", "Sweeps", http.StatusNotFound),
 		func(ctx context.Context, in *listSweeps) (*listed[apitype.Sweep], error) {
-			var w watches.Watch
+			var of []ident.ID
 			if in.Watch != "" {
-				var err error
-				if w, err = s.c.Watches.Find(in.Watch); err != nil {
+				w, err := s.c.Watches.Find(in.Watch)
+				if err != nil {
 					return nil, s.problem(err)
 				}
+				of = w.IDs()
 			}
 			page, err := in.page()
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			list, err := s.c.Store.Sweeps(ctx, w.ID, page)
+			list, err := s.c.Store.Sweeps(ctx, of, page)
 			if err != nil {
 				return nil, s.problem(err)
 			}

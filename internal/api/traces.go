@@ -87,7 +87,7 @@ func (s *server) listTraces(ctx context.Context, in *listTraces) (*listed[apityp
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		f.Watch = w.ID
+		f.Watches = w.IDs()
 	}
 	if in.From != "" {
 		id, err := s.agentID(in.From)

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -73,7 +75,7 @@ func (s *server) registerWatches(a huma.API) {
 	})
 	huma.Register(a, operation(http.MethodPut, "/watches/{watch}", "change-watch", "Change a watch", "Watches", http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity),
 		func(ctx context.Context, in *changeWatch) (*body[apitype.Watch], error) {
-			old, err := s.c.Watches.Find(in.Watch)
+			old, err := s.c.Watches.Whole(in.Watch)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -86,7 +88,7 @@ func (s *server) registerWatches(a huma.API) {
 		})
 	huma.Register(a, operation(http.MethodPatch, "/watches/{watch}", "pause-watch", "Pause a watch or let it go on", "Watches", http.StatusNotFound),
 		func(ctx context.Context, in *pauseWatch) (*body[apitype.Watch], error) {
-			w, err := s.c.Watches.Find(in.Watch)
+			w, err := s.c.Watches.Whole(in.Watch)
 			if err == nil {
 				w, err = s.c.Watches.SetPaused(ctx, w, in.Body.Paused)
 			}
@@ -95,7 +97,7 @@ func (s *server) registerWatches(a huma.API) {
 	remove := operation(http.MethodDelete, "/watches/{watch}", "remove-watch", "Remove a watch; what it measured stays", "Watches", http.StatusNotFound)
 	remove.DefaultStatus = http.StatusNoContent
 	huma.Register(a, remove, func(ctx context.Context, in *oneWatch) (*struct{}, error) {
-		w, err := s.c.Watches.Find(in.Watch)
+		w, err := s.c.Watches.Whole(in.Watch)
 		if err == nil {
 			err = s.c.Watches.Remove(ctx, w)
 		}
@@ -173,7 +175,16 @@ func SpecOf(in apitype.WatchSpec) (watches.Spec, error) {
 	every, repeated := in.Between()
 	times, timed := in.Times()
 	how, taken := k.Take(kind.Standing, in.How)
-	return watches.Spec{Kind: k.Name, From: in.From, To: in.To, Back: in.Back, Every: every, Times: times, Tags: in.Tags, Suspicion: in.Suspicion, DayBytes: in.DayBytes, How: how}, errors.Join(repeated, timed, taken)
+	out := watches.Spec{Kind: k.Name, From: in.From, To: in.To, Back: in.Back, Every: every, Times: times, Tags: in.Tags, Suspicion: in.Suspicion, DayBytes: in.DayBytes, How: how}
+	errs := []error{repeated, timed, taken}
+	for i, p := range in.Also {
+		part, err := SpecOf(p.Watch())
+		if err != nil {
+			errs = append(errs, fmt.Errorf("%w: also, number %d: %s", kind.ErrInvalid, i+1, strings.TrimPrefix(err.Error(), kind.ErrInvalid.Error()+": ")))
+		}
+		out.Also = append(out.Also, watches.Part{Kind: part.Kind, Every: part.Every, Times: part.Times, How: part.How})
+	}
+	return out, errors.Join(errs...)
 }
 
 func cut(s string) string {
@@ -185,24 +196,80 @@ func cut(s string) string {
 
 func (s *server) watchOf(ctx context.Context, w watches.Watch) (apitype.Watch, error) {
 	spec := w.Spec
-	k, err := kind.Find(kind.Or(spec.Kind))
+	own, err := fieldsOfWatch(spec)
 	if err != nil {
 		return apitype.Watch{}, err
 	}
-	out := apitype.Watch{ID: w.ID.String(), WatchSpec: apitype.WatchSpec{Name: w.Name, Kind: k.Name, From: spec.From, To: spec.To, Back: spec.Back, Paused: w.Paused, Tags: spec.Tags, Suspicion: spec.Suspicion, DayBytes: spec.DayBytes, How: spec.Values()}}
-	sizes := s.c.Watches.Sizes(&w)
-	if out.Paths = len(w.Paths); !k.Paths {
+	own.Name, own.From, own.To, own.Back, own.Paused, own.Tags, own.Suspicion, own.DayBytes = w.Name, spec.From, spec.To, spec.Back, w.Paused, spec.Tags, spec.Suspicion, spec.DayBytes
+	out := apitype.Watch{ID: w.ID.String(), WatchSpec: own}
+	out.Every = out.Repeat
+	now := time.Now()
+	out.NextDueAt, out.Says = w.Due(now)
+	paths := map[ident.ID]bool{}
+	for i, each := range append([]*watches.Watch{&w}, w.Also...) {
+		if i > 0 {
+			part, err := fieldsOfWatch(each.Spec)
+			if err != nil {
+				return out, err
+			}
+			out.Also = append(out.Also, apitype.PartOf(part))
+			if next, _ := each.Due(now); next != nil && (out.NextDueAt == nil || next.Before(*out.NextDueAt)) {
+				out.NextDueAt = next
+			}
+		}
+		for _, why := range s.c.Watches.Hindrances(each) {
+			if !slices.Contains(out.Hindered, why) {
+				out.Hindered = append(out.Hindered, why)
+			}
+		}
+		s.addCost(&out.WatchState, each, paths, now)
+	}
+	runs, err := s.c.Store.Runs(ctx, store.RunFilter{Watches: w.IDs(), Page: store.Page{Limit: 1}})
+	if err != nil && !errors.Is(err, store.ErrAway) {
+		return out, err
+	}
+	if len(runs) > 0 {
+		r := s.runOf(runs[0])
+		out.LastRun = &r
+	}
+	return out, nil
+}
+
+// fieldsOfWatch are what is measured by a spec, and when.
+func fieldsOfWatch(spec watches.Spec) (out apitype.WatchSpec, err error) {
+	k, err := kind.Find(kind.Or(spec.Kind))
+	if err != nil {
+		return out, err
+	}
+	out.Kind, out.How = k.Name, spec.Values()
+	out.At(spec.Times)
+	if spec.Every > 0 {
+		out.Repeat = spec.Every.String()
+	}
+	return out, nil
+}
+
+// addCost adds what a measurement of a watch costs; paths are those that were counted already.
+func (s *server) addCost(out *apitype.WatchState, w *watches.Watch, paths map[ident.ID]bool, now time.Time) {
+	spec := w.Spec
+	k, err := kind.Find(kind.Or(spec.Kind))
+	if err != nil {
+		return
+	}
+	sizes := s.c.Watches.Sizes(w)
+	n := len(w.Paths)
+	if !k.Paths {
 		for _, to := range sizes {
-			out.Paths += len(k.Lanes(spec.How).Split(to))
+			n += len(k.Lanes(spec.How).Split(to))
 		}
 	}
-	out.At(spec.Times)
-	now := time.Now()
-	if spec.Every > 0 {
-		out.Repeat, out.Every = spec.Every.String(), spec.Every.String()
+	for _, id := range w.Paths {
+		if id.IsZero() || !paths[id] {
+			out.Paths++
+		}
+		paths[id] = true
 	}
-	out.NextDueAt, out.Says = w.Due(now)
-	out.Hindered = s.c.Watches.Hindrances(&w)
+	out.Paths += n - len(w.Paths)
 	day := float64(24 * time.Hour)
 	times := w.PerDay(now) // of the cost of a run a day
 	if k.Cost != nil {
@@ -215,25 +282,17 @@ func (s *server) watchOf(ctx context.Context, w watches.Watch) (apitype.Watch, e
 			probes := day / float64(e.Endless().Interval) * float64(len(w.Paths)) * w.PerDay(now)
 			c.Bytes, c.Packets, times = c.Bytes/c.Packets*probes, probes, 1
 		}
-		out.ProbesPerDay, out.BytesPerDay = c.Packets*times, c.Bytes*times
+		out.ProbesPerDay, out.BytesPerDay = out.ProbesPerDay+c.Packets*times, out.BytesPerDay+c.Bytes*times
 	}
-	out.RowsPerDay = float64(out.Paths) * w.PerDay(now)
+	rows := float64(n) * w.PerDay(now)
 	switch {
 	case spec.Continuous(): // a reading a minute
-		out.RowsPerDay *= 24 * 60
+		rows *= 24 * 60
 	case k.Paths: // a run and its reading
-		out.RowsPerDay *= 2
+		rows *= 2
 	}
+	out.RowsPerDay += rows
 	if k.Load {
-		out.LoadPerDay = float64(out.Paths) * w.PerDay(now) * k.Guest(spec.How).Whole.Seconds()
+		out.LoadPerDay += float64(n) * w.PerDay(now) * k.Guest(spec.How).Whole.Seconds()
 	}
-	runs, err := s.c.Store.Runs(ctx, store.RunFilter{Watch: w.ID, Page: store.Page{Limit: 1}})
-	if err != nil && !errors.Is(err, store.ErrAway) {
-		return out, err
-	}
-	if len(runs) > 0 {
-		r := s.runOf(runs[0])
-		out.LastRun = &r
-	}
-	return out, nil
 }

@@ -36,6 +36,7 @@ type watchOptions struct {
 	start, end     string
 	targets        string
 	show           bool
+	also           alsoOptions
 	how            *howOptions
 }
 
@@ -61,6 +62,7 @@ func runWatch(c *call) error {
 	c.flags.BoolVar(&o.spec.Paused, "paused", false, "add it paused")
 	c.flags.Int64Var(&o.spec.DayBytes, "bytes-per-day", 0, "of load runs: that they may send a day, 5 GiB when left out")
 	c.flags.Int64Var(&o.spec.Suspicion, "suspicion-most", 0, "packets a day that may be sent to a path because it looks wrong, and as evidence: 20000 when left out, -1 for none")
+	c.flags.Var(&o.also, "also", "what else is measured between the same ends, such as 'trace -repeat 15m' or 'stream -repeat 5m -codec g711'; once for each, '' for nothing else")
 	o.how = c.withHow()
 	if err := c.parse(); err != nil {
 		return err
@@ -90,6 +92,9 @@ func runWatch(c *call) error {
 			return err
 		}
 		o.spec.To = append(o.spec.To, more...)
+	}
+	if o.spec.Also, err = o.also.parts(c); err != nil {
+		return err
 	}
 	for _, t := range []struct {
 		name, text string
@@ -188,7 +193,7 @@ func (c *call) changeWatch(api *client.Client, path string, o watchOptions, anew
 		"name": func() { spec.Name = o.spec.Name }, "from": func() { spec.From = o.spec.From }, "to": func() { spec.To = o.spec.To }, "targets": func() { spec.To = o.spec.To }, "repeat": func() { spec.Repeat, spec.Every, spec.Cron = o.spec.Repeat, "", "" },
 		"cron": func() { spec.Cron, spec.Repeat, spec.Every = o.spec.Cron, "", "" }, "zone": func() { spec.Zone = o.spec.Zone }, "and-back": func() { spec.Back = o.spec.Back }, "spread": func() { spec.Spread = o.spec.Spread },
 		"start": func() { spec.StartAt = o.spec.StartAt }, "end": func() { spec.EndAt = o.spec.EndAt }, "hours": func() { spec.Hours = o.spec.Hours },
-		"tags": func() { spec.Tags = o.spec.Tags }, "paused": func() { spec.Paused = o.spec.Paused }, "suspicion-most": func() { spec.Suspicion = o.spec.Suspicion }, "bytes-per-day": func() { spec.DayBytes = o.spec.DayBytes },
+		"tags": func() { spec.Tags = o.spec.Tags }, "paused": func() { spec.Paused = o.spec.Paused }, "suspicion-most": func() { spec.Suspicion = o.spec.Suspicion }, "bytes-per-day": func() { spec.DayBytes = o.spec.DayBytes }, "also": func() { spec.Also = o.spec.Also },
 		"kind": func() {
 			if spec.Kind != o.spec.Kind { // nothing of the other kind's is of this one
 				spec.Kind, spec.How = o.spec.Kind, nil
@@ -225,27 +230,36 @@ func (c *call) listWatches(api *client.Client) error {
 	return c.writeWatches(watches)
 }
 
+// measured is what a watch measures and when, in words.
+func measured(w apitype.WatchSpec) string {
+	how := "a " + w.Kind + " each " + w.Repeat
+	if w.Cron != "" {
+		how = "a " + w.Kind + " at " + w.Cron + " " + cmp.Or(w.Zone, "UTC")
+	} else if w.Repeat == "" {
+		how = "continuous, each " + text(w.How["interval"])
+	} else if n := text(w.How["probes"]); n != "" && w.Kind == kind.Or("") {
+		how = n + " probes each " + w.Repeat
+	}
+	if w.Spread != "" && w.Spread != "even" {
+		how += ", at random"
+	}
+	if w.Hours != "" {
+		how += ", " + w.Hours
+	}
+	return how
+}
+
 func (c *call) writeWatches(watches []apitype.Watch) error {
 	columns := []document.Column{{Name: "watch"}, {Name: "from"}, {Name: "to"}, {Name: "runs"}, {Name: "paths", Right: true}, {Name: "probes a day", Right: true}, {Name: "last trouble"}}
 	var rows [][]string
 	for _, w := range watches {
-		how := "a " + w.Kind + " each " + w.Repeat
-		if w.Cron != "" {
-			how = "a " + w.Kind + " at " + w.Cron + " " + cmp.Or(w.Zone, "UTC")
-		} else if w.Repeat == "" {
-			how = "continuous, each " + text(w.How["interval"])
-		} else if n := text(w.How["probes"]); n != "" && w.Kind == kind.Or("") {
-			how = n + " probes each " + w.Repeat
+		how := measured(w.WatchSpec)
+		for _, p := range w.Also {
+			how += "; " + measured(p.Watch())
 		}
 		probes := "" // not known beforehand
 		if w.ProbesPerDay > 0 {
 			probes = fmt.Sprintf("%.0f", w.ProbesPerDay)
-		}
-		if w.Spread != "" && w.Spread != "even" {
-			how += ", at random"
-		}
-		if w.Hours != "" {
-			how += ", " + w.Hours
 		}
 		if w.Says != "" {
 			how += " (" + w.Says + ")"

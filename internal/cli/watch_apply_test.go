@@ -77,3 +77,46 @@ func TestWatchesAsAFile(t *testing.T) {
 		assert.Contains(t, errs, x.says, x.line)
 	}
 }
+
+// TestSeveralMeasurementsInOneWatch: from options and files, exported whole, refused by name.
+func TestSeveralMeasurementsInOneWatch(t *testing.T) {
+	h := newHarbour(t)
+	name := filepath.Join(t.TempDir(), "w.yaml")
+	added := h.there("watch add -name holm -from quay -to 192.0.2.2", "-also", "trace -repeat 15m -probes 5", "-also", "throughput -repeat 6h -protocol udp -rate 2M")
+	assert.Contains(t, added, "continuous, each 1s; a trace each 15m0s; a throughput each 6h0m0s")
+	exported := h.there("watch export")
+	assert.Contains(t, exported, "kind: trace")
+	require.NoError(t, os.WriteFile(name, []byte(exported), 0o600))
+	assert.Contains(t, h.there("watch apply -show "+name), "stays as it is", exported)
+	var one, two []apitype.Watch
+	require.NoError(t, json.Unmarshal([]byte(h.there("watch list -format json")), &one))
+	require.Len(t, one, 1)
+	require.Len(t, one[0].Also, 2)
+	assert.JSONEq(t, "5", string(one[0].Also[0].How["probes"]))
+	assert.Greater(t, one[0].ProbesPerDay, 86400.0, "the cost of all of it")
+	assert.Positive(t, one[0].LoadPerDay)
+	h.there("watch copy holm -name other")
+	h.there("watch change holm -tags x")
+	h.there("watch change other", "-also", "")
+	require.NoError(t, json.Unmarshal([]byte(h.there("watch list -format json")), &two))
+	require.Len(t, two, 2)
+	assert.Len(t, two[0].Also, 2, "what is not said stays")
+	assert.Empty(t, two[1].Also)
+	for _, bad := range []struct{ also, says string }{
+		{"gull", "it begins with a kind"}, {"trace", "a trace is not continuous"}, {"trace -repeat 15m -codec g711", "-codec is not of a trace"}, {"trace -fly", "fly"}, {"trace 5m", "no use for"},
+	} {
+		status, _, errs := h.call("watch", "add", "-name", "bad", "-from", "quay", "-to", "192.0.2.2", "-also", bad.also, "-service", h.url)
+		assert.Equal(t, 2, status, bad.also)
+		assert.Contains(t, errs, bad.says, bad.also)
+	}
+	for text, says := range map[string]string{
+		"{kind: trace, repeat: 15m, to: x}":  "to is of the whole watch",
+		"{kind: trace, repeat: 15m, fly: x}": "fly",
+		"trace":                              "each is an object",
+	} {
+		require.NoError(t, os.WriteFile(name, []byte("watches:\n  - {name: a, from: quay, to: 192.0.2.2, also: ["+text+"]}\n"), 0o600))
+		status, _, errs := h.call("watch", "apply", name, "-service", h.url)
+		assert.Equal(t, 2, status, text)
+		assert.Contains(t, errs, says, text)
+	}
+}

@@ -111,7 +111,7 @@ func TestWhatNobodyMadeWasMissed(t *testing.T) {
 	again, err := service.New(t.Context(), service.Options{Store: c.Store, Zone: time.UTC})
 	require.NoError(t, err)
 	missed := func() (list []store.Run) {
-		list, err := c.Store.Runs(t.Context(), store.RunFilter{Watch: w.ID, Outcome: protocol.Missed})
+		list, err := c.Store.Runs(t.Context(), store.RunFilter{Watches: []ident.ID{w.ID}, Outcome: protocol.Missed})
 		require.NoError(t, err)
 		return list
 	}

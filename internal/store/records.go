@@ -132,13 +132,18 @@ func (s *Store) WatchPaths(ctx context.Context) ([]WatchPath, error) {
 // SaveWatch keeps a watch and which paths it measures. The error wraps
 // ErrTaken when another watch has its name.
 func (s *Store) SaveWatch(ctx context.Context, w Watch, paths []ident.ID) error {
-	return s.SaveWatches(ctx, []Watch{w}, [][]ident.ID{paths})
+	return s.SaveWatches(ctx, []Watch{w}, [][]ident.ID{paths}, nil)
 }
 
-// SaveWatches keeps watches and which paths each measures: all of them or none. The error wraps
-// ErrTaken when another watch has the name of one.
-func (s *Store) SaveWatches(ctx context.Context, list []Watch, paths [][]ident.ID) error {
+// SaveWatches keeps watches and which paths each measures, and removes those that are gone: all
+// of that or nothing. The error wraps ErrTaken when another watch has the name of one.
+func (s *Store) SaveWatches(ctx context.Context, list []Watch, paths [][]ident.ID, gone []ident.ID) error {
 	return s.transact(ctx, "keep watches", func(tx *gorm.DB) error {
+		for _, id := range gone {
+			if err := deleteWatch(tx, id); err != nil {
+				return err
+			}
+		}
 		for i, w := range list {
 			if err := saveWatch(tx, w, paths[i]); err != nil {
 				return fmt.Errorf("keep watch %q: %w", w.Name, err)
@@ -174,12 +179,14 @@ func saveWatch(tx *gorm.DB, w Watch, paths []ident.ID) error {
 
 // DeleteWatch removes a watch. Its paths and their readings stay.
 func (s *Store) DeleteWatch(ctx context.Context, id ident.ID) error {
-	return s.transact(ctx, "remove a watch", func(tx *gorm.DB) error {
-		if err := tx.Where("watch_id = ?", id).Delete(&WatchPath{}).Error; err != nil {
-			return err
-		}
-		return tx.Where("id = ?", id).Delete(&Watch{}).Error
-	})
+	return s.SaveWatches(ctx, nil, nil, []ident.ID{id})
+}
+
+func deleteWatch(tx *gorm.DB, id ident.ID) error {
+	if err := tx.Where("watch_id = ?", id).Delete(&WatchPath{}).Error; err != nil {
+		return err
+	}
+	return tx.Where("id = ?", id).Delete(&Watch{}).Error
 }
 
 // CutOff is the reason of records that a stopped service left running.

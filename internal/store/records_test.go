@@ -60,7 +60,7 @@ func TestRunsAreFilteredAndPaged(t *testing.T) {
 		want int
 	}{
 		"all":     {store.RunFilter{}, 10},
-		"watch":   {store.RunFilter{Watch: watch}, 5},
+		"watch":   {store.RunFilter{Watches: []ident.ID{watch}}, 5},
 		"failed":  {store.RunFilter{Outcome: protocol.Failed}, 5},
 		"path":    {store.RunFilter{Path: ident.New()}, 0},
 		"page":    {store.RunFilter{Page: store.Page{Limit: 3}}, 3},

@@ -91,11 +91,12 @@ func (s *Store) NoteRun(ctx context.Context, r Run) error {
 
 // RunFilter selects runs; zero fields select all.
 type RunFilter struct {
-	Watch, Path, Agent ident.ID
-	Kind, Target, Via  string
-	Outcome            protocol.Outcome
-	From, To           time.Time
-	Page               Page
+	Watches           []ident.ID // any of them
+	Path, Agent       ident.ID
+	Kind, Target, Via string
+	Outcome           protocol.Outcome
+	From, To          time.Time
+	Page              Page
 }
 
 const runWithoutBody = "id, kind, version, watch_id, path_id, agent_id, far_id, target, family, via, started_at, ended_at, address, outcome, reason, there_bps, back_bps, mos, answered, asked, sent_bytes"
@@ -103,10 +104,13 @@ const runWithoutBody = "id, kind, version, watch_id, path_id, agent_id, far_id, 
 // Runs are runs, newest first, without their bodies.
 func (s *Store) Runs(ctx context.Context, f RunFilter) ([]Run, error) {
 	q := s.db.WithContext(ctx).Select(runWithoutBody).Order("started_at DESC, id DESC").Limit(f.Page.limit())
-	for column, id := range map[string]ident.ID{"watch_id": f.Watch, "path_id": f.Path, "agent_id": f.Agent} {
+	for column, id := range map[string]ident.ID{"path_id": f.Path, "agent_id": f.Agent} {
 		if !id.IsZero() {
 			q = q.Where(column+" = ?", id)
 		}
+	}
+	if len(f.Watches) > 0 {
+		q = q.Where("watch_id IN ?", f.Watches)
 	}
 	for column, text := range map[string]string{"kind": f.Kind, "target": f.Target, "via": f.Via, "outcome": string(f.Outcome)} {
 		if text != "" {

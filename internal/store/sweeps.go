@@ -92,10 +92,10 @@ const withoutBody = "id, watch_id, agent_id, scope, prefixes, started_at, ended_
 
 // Sweeps are sweeps, newest first, without their bodies; of one watch, or of all
 // when that is none.
-func (s *Store) Sweeps(ctx context.Context, watch ident.ID, p Page) ([]Sweep, error) {
+func (s *Store) Sweeps(ctx context.Context, watches []ident.ID, p Page) ([]Sweep, error) {
 	q := s.db.WithContext(ctx).Select(withoutBody).Order("started_at DESC, id DESC").Limit(p.limit())
-	if !watch.IsZero() {
-		q = q.Where("watch_id = ?", watch)
+	if len(watches) > 0 {
+		q = q.Where("watch_id IN ?", watches)
 	}
 	q = p.older(q)
 	var list []Sweep

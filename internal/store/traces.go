@@ -247,16 +247,16 @@ const traceWithoutBody = "id, lane, watch_id, agent_id, target, family, via, sta
 
 // TraceFilter chooses traces; what is empty does not matter.
 type TraceFilter struct {
-	Watch  ident.ID
-	Agent  ident.ID
-	Target string
-	Family wire.Family
-	Page   Page
+	Watches []ident.ID // any of them
+	Agent   ident.ID
+	Target  string
+	Family  wire.Family
+	Page    Page
 }
 
 func (f TraceFilter) on(q *gorm.DB) *gorm.DB {
-	if !f.Watch.IsZero() {
-		q = q.Where("watch_id = ?", f.Watch)
+	if len(f.Watches) > 0 {
+		q = q.Where("watch_id IN ?", f.Watches)
 	}
 	if !f.Agent.IsZero() {
 		q = q.Where("agent_id = ?", f.Agent)

@@ -71,7 +71,7 @@ func saveTwoEnded(tx *gorm.DB, t TwoEnded) error {
 
 // TwoEndedFilter chooses; what is empty does not matter.
 type TwoEndedFilter struct {
-	Agent, Watch ident.ID
+	Agent        ident.ID
 	Target, Kind string
 	Kinds        []string
 	From         time.Time
@@ -85,9 +85,6 @@ func (s *Store) TwoEndedList(ctx context.Context, f TwoEndedFilter) ([]TwoEnded,
 	q := s.db.WithContext(ctx).Select(twoEndedWithoutBody)
 	if !f.Agent.IsZero() {
 		q = q.Where("agent_id = ?", f.Agent)
-	}
-	if !f.Watch.IsZero() {
-		q = q.Where("watch_id = ?", f.Watch)
 	}
 	if f.Target != "" {
 		q = q.Where("target = ?", f.Target)

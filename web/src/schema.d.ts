@@ -3671,6 +3671,8 @@ export interface components {
             address?: string;
             /** @description of ping: measure every address of a name, not the first */
             all_addresses?: boolean;
+            /** @description What else is measured between the same ends, side by side */
+            also?: components["schemas"]["WatchPart"][] | null;
             /** @description Those that are measured to and are agents measure back, too */
             and_back?: boolean;
             /** @description of sweep: confirm a sweep of addresses that are neither private, own nor of documentation */
@@ -3954,11 +3956,219 @@ export interface components {
             show?: boolean;
             watches: components["schemas"]["WatchSpec"][] | null;
         };
+        WatchPart: {
+            /** @description of walk: the address of a target that is a name, where it is known */
+            address?: string;
+            /** @description of ping: measure every address of a name, not the first */
+            all_addresses?: boolean;
+            /** @description of sweep: confirm a sweep of addresses that are neither private, own nor of documentation */
+            beyond?: boolean;
+            /** @description of trace: trace back from the target at the same time, where an agent (or with -world its host) stands */
+            both_ways?: boolean;
+            /**
+             * @description of stream: de-jitter buffer of a call: fixed (40 ms) or adaptive; default fixed
+             * @enum {string}
+             */
+            buffer?: "fixed" | "adaptive";
+            /**
+             * Format: int64
+             * @description of throughput: of UDP: packets that leave together; evenly spread when 0
+             */
+            burst?: number;
+            /**
+             * Format: int64
+             * @description of throughput: of TCP: end a stream after so many bytes
+             */
+            bytes?: number;
+            /**
+             * Format: int64
+             * @description of stream: streams side by side; default 1
+             */
+            calls?: number;
+            /** @description of stream: send as a call of this codec does */
+            codec?: string;
+            /** @description of throughput: of TCP: congestion control, as the systems name it */
+            congestion?: string;
+            /** @description As of a watch */
+            cron?: string;
+            /**
+             * @description of throughput: there, back, each (one after the other) or both (at once); default each. of stream: there, back or both; default both
+             * @enum {string}
+             */
+            direction?: "there" | "back" | "each" | "both";
+            /** @description of ping: refuse probes that do not fit instead of cutting them up */
+            dont_fragment?: boolean;
+            /** @description of ping: service class, by name such as EF or by number. of trace: service class, by name such as EF or by number. of throughput: service class, by name such as EF or by number. of stream: service class, by name such as EF or by number */
+            dscp?: string;
+            /**
+             * Format: date-time
+             * @description As of a watch
+             */
+            end_at?: string;
+            /** @description of sweep: prefix, range or address to leave out; several with commas, or given several times */
+            exclude?: string[];
+            /** @description of throughput: of TCP: find out what held it back; default true */
+            explain?: boolean;
+            /** @description of ping: 4, 6 or both; of targets that are names (default 4, else 6). of trace: 4, 6 or both; of targets that are names (default 4, else 6). of walk: 4 or 6; of a target that is a name (default 4, else 6). of throughput: 4 or 6, of a far end that is a name (default 4, else 6). of stream: 4 or 6, of a far end that is a name (default 4, else 6) */
+            family?: string;
+            /** @description of ping: search for the largest packet that arrives whole, too. of trace: find the largest packet that each hop gets, too */
+            find_path_mtu?: boolean;
+            /**
+             * Format: int64
+             * @description of trace: the TTL or hop limit to begin with; default 1
+             */
+            first_ttl?: number;
+            /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s */
+            for?: string;
+            /** @description As of a watch */
+            hours?: string;
+            /** @description of ping: interface to send by, of the host that measures. of sweep: interface to send by, of the host that measures. of trace: interface to send by, of the host that measures */
+            interface?: string;
+            /** @description of ping: time between probes to a target; default 1s. of trace: time between probes to a hop; many routers answer one a second; default 1s. of walk: time between probes; default 20ms. of stream: time between packets of a stream (default 20ms) */
+            interval?: string;
+            /**
+             * @description What is measured
+             * @enum {string}
+             */
+            kind: "ping" | "sweep" | "trace" | "walk" | "throughput" | "stream";
+            /**
+             * Format: int64
+             * @description of trace: the largest TTL or hop limit, 1 to 255; default 30
+             */
+            last_ttl?: number;
+            /**
+             * Format: double
+             * @description of throughput: rate that the line is said to have, for the transfer time ratio of RFC 6349
+             */
+            line_bps?: number;
+            /**
+             * Format: double
+             * @description of throughput: of UDP: loss ratio that -search allows, such as 0.001
+             */
+            loss_limit_ratio?: number;
+            /** @description of sweep: of a large IPv6 prefix, the addresses that are given by hand */
+            low?: boolean;
+            /** @description of sweep: look up the names of those that answer; default true. of trace: look up the names of hops; default true */
+            names?: boolean;
+            /** @description of sweep: also the addresses that the links of the host that sweeps know */
+            neighbours?: boolean;
+            /** @description of ping: judge by this objective, such as voice */
+            objective?: string;
+            /** @description of trace: follow one flow and look for no branches */
+            one_flow?: boolean;
+            /** @description of sweep: packets a second, or unlimited (within loopback and simulated networks); default 5000 */
+            packets_per_second?: number | "unlimited";
+            /**
+             * Format: int64
+             * @description of ping: bytes after the ICMP or UDP header; default 48. of trace: bytes after the ICMP or UDP header; default 24. of throughput: of UDP: bytes of payload in a packet; default 1400. of stream: bytes of UDP payload in a packet (default 172)
+             */
+            payload_bytes?: number;
+            /** @description of stream: with -reflector: packets without TLVs (RFC 8972) */
+            plain?: boolean;
+            /** @description of ping: random intervals (Poisson) instead of even ones */
+            poisson?: boolean;
+            /**
+             * Format: int64
+             * @description of walk: TCP port of the target to try
+             */
+            port?: number;
+            /**
+             * Format: int64
+             * @description of ping: probes to send to each target; default 20. of trace: probes to each hop once the route is known; the flows take turns; 0 for the route alone; default 5. of walk: probes to the gateway and to the target; default 100
+             */
+            probes?: number;
+            /**
+             * @description of throughput: tcp or udp; default tcp
+             * @enum {string}
+             */
+            protocol?: "tcp" | "udp";
+            /** @description of sweep: in a random order */
+            random?: boolean;
+            /**
+             * Format: double
+             * @description of throughput: of UDP: bits of payload a second (default 1M); with -search the most to look for. of stream: bits of payload a second of all streams, instead of -every: 2M
+             */
+            rate_bps?: number;
+            /** @description of stream: the target is a STAMP or TWAMP-Light reflector of any maker */
+            reflector?: boolean;
+            /** @description Time between runs, such as 5m; continuous when left out */
+            repeat?: string;
+            /**
+             * Format: int64
+             * @description of throughput: so many times; default 1
+             */
+            repeats?: number;
+            /**
+             * Format: int64
+             * @description of trace: more probes to a hop that is silent; default 2
+             */
+            retries?: number;
+            /**
+             * Format: int64
+             * @description of sweep: rounds; each after the first asks those that were silent; default 2
+             */
+            rounds?: number;
+            /** @description of throughput: of UDP: find the highest rate within -loss */
+            search?: boolean;
+            /**
+             * Format: int64
+             * @description of ping: of what is random; default 1. of sweep: of what is random; default 1
+             */
+            seed?: number;
+            /**
+             * Format: int64
+             * @description of trace: hops in a row without an answer that end it; default 5
+             */
+            silent?: number;
+            /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures */
+            source?: string;
+            /**
+             * @description As of a watch
+             * @enum {string}
+             */
+            spread?: "even" | "poisson";
+            /** @description of ping: with -via stamp: key of STAMP's authenticated mode. of stream: with -reflector: key of STAMP's authenticated mode */
+            stamp_key?: string;
+            /**
+             * Format: date-time
+             * @description As of a watch
+             */
+            start_at?: string;
+            /**
+             * Format: int64
+             * @description of throughput: streams side by side; default 1
+             */
+            streams?: number;
+            /**
+             * Format: int64
+             * @description of ping: TTL or hop limit, 1 to 255; the system's when left out
+             */
+            ttl?: number;
+            /** @description of ping: by what: icmp, tcp:PORT, udp:PORT, stamp; several with commas, to compare them; default icmp. of sweep: by what: icmp, tcp:PORT; several with commas; default icmp. of trace: by what: icmp, udp, udp:PORT or tcp:PORT; default icmp */
+            via?: string;
+            /** @description of ping: how long to wait for an answer; default 2s. of sweep: how long to wait for answers after each round; default 1s. of trace: how long to wait for an answer; default 1s. of walk: how long to wait for an answer; default 1s */
+            wait?: string;
+            /** @description of throughput: left out of the rates of TCP, of its -for (default 2s, where there is time for it) */
+            warm_up?: string;
+            /**
+             * Format: int64
+             * @description of throughput: of TCP: bytes of the buffers; the systems' choice when 0
+             */
+            window_bytes?: number;
+            /** @description of trace: bring the probes and their answers back as packets */
+            with_packets?: boolean;
+            /** @description of throughput: measure both machines by themselves first */
+            yardstick?: boolean;
+            /** @description As of a watch */
+            zone?: string;
+        };
         WatchSpec: {
             /** @description of walk: the address of a target that is a name, where it is known */
             address?: string;
             /** @description of ping: measure every address of a name, not the first */
             all_addresses?: boolean;
+            /** @description What else is measured between the same ends, side by side */
+            also?: components["schemas"]["WatchPart"][] | null;
             /** @description Those that are measured to and are agents measure back, too */
             and_back?: boolean;
             /** @description of sweep: confirm a sweep of addresses that are neither private, own nor of documentation */

@@ -21,6 +21,12 @@ describe("the form of a watch", () => {
     const w = { name: "a", kind: "ping", from: ["quay"], to: ["b", "c"], and_back: true, cron: "30 2 * * *", zone: "UTC", hours: "01:00-05:00", tags: ["x"], paused: true, probes: 7, via: "icmp", start_at: "2026-12-01T08:00:00Z" } as unknown as Watch;
     expect(specOf(formOf(w, kind), kind)).toEqual({ name: "a", kind: "ping", from: ["quay"], to: ["b", "c"], and_back: true, cron: "30 2 * * *", zone: "UTC", hours: "01:00-05:00", tags: ["x"], paused: true, probes: 7, start_at: "2026-12-01T08:00:00.000Z" });
   });
+  it("keeps what it has no field for, and what is measured beside", () => {
+    const trace = { name: "trace", fields: [{ name: "probes", type: "int", usual: "3" }] } as unknown as Kind;
+    const w = { name: "a", kind: "ping", from: ["quay"], to: ["b"], repeat: "5m", suspicion_packets_per_day_most: -1, bytes_per_day_most: 7, also: [{ kind: "trace", cron: "0 3 * * *", zone: "UTC", probes: 9 }, { kind: "ping", repeat: "1h" }] } as unknown as Watch;
+    const { paths: _p, ...spec } = { ...w, paths: undefined };
+    expect(specOf(formOf(w, kind, [kind, trace]), kind, [kind, trace])).toEqual(spec);
+  });
   it("offers agents, and what several have in common", () => {
     const agents = [{ name: "quay", site: "North" }, { name: "holm", site: "Holm", labels: "edge, radio" }, { name: "pier", site: "Holm", labels: "edge" }] as Agent[];
     expect(chips(agents)).toEqual(["quay", "holm", "pier", "site:Holm", "label:edge", "label:radio"]);

@@ -96,7 +96,11 @@ func (w WatchSpec) File() (map[string]any, error) {
 			how[f.Name] = v
 		}
 	}
-	w.How, w.Every = how, ""
+	also, err := partsFile(w.Also)
+	if err != nil {
+		return nil, err
+	}
+	w.How, w.Every, w.Also = how, "", nil
 	all, err := fieldsOf(w)
 	if err != nil {
 		return nil, err
@@ -113,6 +117,9 @@ func (w WatchSpec) File() (map[string]any, error) {
 		if out[name], err = fileValue(raw); err != nil {
 			return nil, err
 		}
+	}
+	if len(also) > 0 {
+		out["also"] = also
 	}
 	return out, nil
 }

@@ -40,7 +40,9 @@ type WatchSpec struct {
 	Tags      []string   `json:"tags,omitempty" yaml:"tags" doc:"Words to find the paths by"`
 	DayBytes  int64      `json:"bytes_per_day_most,omitempty" yaml:"bytes_per_day" doc:"Of load runs: that they may send a day. Default 5 GiB"`
 	Suspicion int64      `json:"suspicion_packets_per_day_most,omitempty" yaml:"suspicion_most" doc:"That may be sent to a path a day because it looks wrong, and as evidence. Default 20000; -1 for none"`
-	How       Values     `json:"-" yaml:"-"`
+	// Also is what else is measured between the same ends.
+	Also []WatchPart `json:"also,omitempty" yaml:"also" doc:"What else is measured between the same ends, side by side"`
+	How  Values      `json:"-" yaml:"-"`
 }
 
 // WatchFields is what a watch says of every kind.
@@ -89,6 +91,11 @@ func WatchOf(all map[string]any) (w WatchSpec, err error) {
 			return w, UnknownKey{key, k.Name}
 		}
 		out[to] = all[key]
+	}
+	if list, is := out["also"].([]any); is {
+		if out["also"], err = partsOf(list); err != nil {
+			return w, err
+		}
 	}
 	for _, key := range []string{"from", "to", "tags"} { // one alone, or several with commas
 		if text, is := out[key].(string); is {

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"woodlark.example/internal/ident"
@@ -32,6 +33,40 @@ type Spec struct {
 	Suspicion int64
 	DayBytes  int64     // that its load runs may send a day; 5 GiB when 0
 	How       kind.Spec // as usual for the kind when nil
+	// Also is what else is measured between the same ends. Each is kept as a watch of its own, in
+	// whose spec Of is the one that it is a part of.
+	Also []Part
+	Of   ident.ID
+}
+
+// Part is a measurement beside the first of a watch.
+type Part struct {
+	Kind  string
+	Every time.Duration
+	Times schedule.Times
+	How   kind.Spec
+}
+
+// mostParts is how many measurements a watch may have beside its first.
+const mostParts = 10
+
+// part is the spec of one of the measurements beside the first.
+func (s Spec) part(i int, of ident.ID) Spec {
+	p := s.Also[i]
+	s.Kind, s.Every, s.Times, s.How, s.Also, s.Of = p.Kind, p.Every, p.Times, p.How, nil, of
+	return s
+}
+
+// namesOfParts are what the measurements beside the first are called.
+func (s Spec) namesOfParts(name string) []string {
+	names, seen := make([]string, len(s.Also)), map[string]int{s.Kind: 1}
+	for i, p := range s.Also {
+		names[i] = name + ", " + p.Kind
+		if seen[p.Kind]++; seen[p.Kind] > 1 {
+			names[i] += fmt.Sprintf(" %d", seen[p.Kind])
+		}
+	}
+	return names
 }
 
 // UsualSuspicion is how many packets a day may be sent to a path because it looks wrong, where
@@ -57,6 +92,16 @@ type storedSpec struct {
 	Suspicion int64           `json:"suspicion,omitempty"`
 	DayBytes  int64           `json:"day_bytes,omitempty"`
 	How       json.RawMessage `json:"how,omitempty"`
+	Also      []storedPart    `json:"also,omitempty"`
+	Of        ident.ID        `json:"of,omitzero"`
+}
+
+type storedPart struct {
+	Kind    string          `json:"kind"`
+	Version int             `json:"version"`
+	Every   time.Duration   `json:"every"`
+	Times   schedule.Times  `json:"times,omitzero"`
+	How     json.RawMessage `json:"how"`
 }
 
 // MarshalJSON writes it as it is kept.
@@ -70,7 +115,19 @@ func (s Spec) MarshalJSON() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return json.Marshal(storedSpec{k.Name, k.Version, s.From, s.To, s.Back, s.Every, s.Times, s.Tags, s.Suspicion, s.DayBytes, how})
+	out := storedSpec{k.Name, k.Version, s.From, s.To, s.Back, s.Every, s.Times, s.Tags, s.Suspicion, s.DayBytes, how, nil, s.Of}
+	for _, p := range s.Also {
+		k, err := kind.Find(p.Kind)
+		if err != nil {
+			return nil, err
+		}
+		how, err := k.Encode(p.How)
+		if err != nil {
+			return nil, err
+		}
+		out.Also = append(out.Also, storedPart{k.Name, k.Version, p.Every, p.Times, how})
+	}
+	return json.Marshal(out)
 }
 
 // UnmarshalJSON reads what MarshalJSON wrote, and what earlier releases did.
@@ -79,12 +136,9 @@ func (s *Spec) UnmarshalJSON(b []byte) error {
 	if err := json.Unmarshal(b, &x); err != nil {
 		return err
 	}
-	k, err := kind.Find(kind.Or(x.Kind))
+	k, err := known(x.Kind, x.Version)
 	if err != nil {
 		return err
-	}
-	if x.Version > k.Version {
-		return fmt.Errorf("%w version %d of %s: this release knows %d", kind.ErrUnknown, x.Version, k.Name, k.Version)
 	}
 	how := map[string]json.RawMessage{}
 	if x.Version == 0 {
@@ -95,9 +149,31 @@ func (s *Spec) UnmarshalJSON(b []byte) error {
 	if err != nil {
 		return err
 	}
-	*s = Spec{Kind: k.Name, From: x.From, To: x.To, Back: x.Back, Every: x.Every, Times: x.Times, Tags: x.Tags, Suspicion: x.Suspicion, DayBytes: x.DayBytes}
-	s.How, err = k.Take(kind.Standing, how)
-	return err
+	*s = Spec{Kind: k.Name, From: x.From, To: x.To, Back: x.Back, Every: x.Every, Times: x.Times, Tags: x.Tags, Suspicion: x.Suspicion, DayBytes: x.DayBytes, Of: x.Of}
+	if s.How, err = k.Take(kind.Standing, how); err != nil {
+		return err
+	}
+	for _, p := range x.Also {
+		k, err := known(p.Kind, p.Version)
+		if err != nil {
+			return err
+		}
+		part := Part{Kind: k.Name, Every: p.Every, Times: p.Times}
+		if part.How, err = k.Decode(kind.Standing, p.How); err != nil {
+			return err
+		}
+		s.Also = append(s.Also, part)
+	}
+	return nil
+}
+
+// known is a kind of a version that this release knows.
+func known(name string, version int) (*kind.Kind, error) {
+	k, err := kind.Find(kind.Or(name))
+	if err == nil && version > k.Version {
+		err = fmt.Errorf("%w version %d of %s: this release knows %d", kind.ErrUnknown, version, k.Name, k.Version)
+	}
+	return k, err
 }
 
 // earlier reads how a watch measures from what releases without versions kept: one object of
@@ -179,6 +255,14 @@ func (s Spec) WithDefaults() Spec {
 	if k, err := kind.Find(s.Kind); err == nil && s.How == nil {
 		s.How = k.New(kind.Standing)
 	}
+	s.Also = slices.Clone(s.Also)
+	for i := range s.Also {
+		p := &s.Also[i]
+		p.Kind = kind.Or(p.Kind)
+		if k, err := kind.Find(p.Kind); err == nil && p.How == nil {
+			p.How = k.New(kind.Standing)
+		}
+	}
 	return s
 }
 
@@ -201,6 +285,14 @@ func (s Spec) check(isAgent func(string) bool) error {
 	}
 	if len(s.From)*len(s.To) > mostPaths {
 		wrong("%d agents to %d targets are more than %d paths; make several watches", len(s.From), len(s.To), mostPaths)
+	}
+	if len(s.Also) > mostParts {
+		wrong("also: %d measurements are more than %d", len(s.Also), mostParts)
+	}
+	for i, p := range s.Also {
+		if err := s.part(i, s.Of).check(isAgent); err != nil {
+			wrong("also, number %d (%s): %s", i+1, p.Kind, strings.TrimPrefix(err.Error(), kind.ErrInvalid.Error()+": "))
+		}
 	}
 	if s.DayBytes < 0 {
 		wrong("%d bytes a day are below zero", s.DayBytes)

@@ -94,7 +94,7 @@ func (x *Watches) TakeUp(ctx context.Context, now time.Time) {
 		if !w.Spec.kindOf().TwoEnds {
 			continue
 		}
-		list, err := x.Store.Runs(ctx, store.RunFilter{Watch: w.ID, Page: store.Page{Limit: 1}})
+		list, err := x.Store.Runs(ctx, store.RunFilter{Watches: []ident.ID{w.ID}, Page: store.Page{Limit: 1}})
 		if err != nil || len(list) == 0 {
 			continue
 		}
@@ -146,7 +146,7 @@ func (x *Watches) settle(ctx context.Context, g *gap, now time.Time) bool {
 		return false
 	}
 	end := g.watch.Spec.when(g.watch.ID).Next(g.until) // an agent begins a while behind its times
-	list, err := x.Store.Runs(ctx, store.RunFilter{Watch: g.watch.ID, Agent: near.ID, From: g.first, To: end, Page: store.Page{Limit: 5000}})
+	list, err := x.Store.Runs(ctx, store.RunFilter{Watches: []ident.ID{g.watch.ID}, Agent: near.ID, From: g.first, To: end, Page: store.Page{Limit: 5000}})
 	if err != nil {
 		return false // another time
 	}

@@ -52,6 +52,7 @@ type Watch struct {
 	store.Watch
 	Spec  Spec
 	Paths []ident.ID
+	Also  []*Watch // its parts, of one that was asked for
 }
 
 // New is without a watch.
@@ -104,27 +105,76 @@ func (x *Watches) OfPaths() map[ident.ID][]*Watch {
 	return index
 }
 
-// All are all watches, by name.
+// All are all watches, by name, with their parts.
 func (x *Watches) All() []Watch {
-	sorted := x.sorted()
-	list := make([]Watch, len(sorted))
-	for i, w := range sorted {
-		list[i] = *w
+	var list []Watch
+	for _, w := range x.sorted() {
+		if w.Spec.Of.IsZero() {
+			list = append(list, x.whole(w))
+		}
 	}
 	return list
+}
+
+// whole is a watch with its parts, in their order.
+func (x *Watches) whole(w *Watch) Watch {
+	out := *w
+	if len(w.Spec.Also) == 0 {
+		return out
+	}
+	names := w.Spec.namesOfParts(w.Name)
+	x.mu.RLock()
+	defer x.mu.RUnlock()
+	out.Also = make([]*Watch, 0, len(names))
+	for _, p := range x.byID {
+		if p.Spec.Of == w.ID {
+			out.Also = append(out.Also, p)
+		}
+	}
+	slices.SortFunc(out.Also, func(a, b *Watch) int {
+		return cmp.Compare(slices.Index(names, a.Name), slices.Index(names, b.Name))
+	})
+	return out
 }
 
 // Find finds a watch by name or identifier; the error wraps
 // store.ErrNotFound.
 func (x *Watches) Find(what string) (Watch, error) {
 	x.mu.RLock()
-	defer x.mu.RUnlock()
+	var found *Watch
 	for _, w := range x.byID {
 		if w.Name == what || w.ID.String() == what {
-			return *w, nil
+			found = w
+			break
 		}
 	}
-	return Watch{}, fmt.Errorf("watch %q: %w", kind.Shorten(what), store.ErrNotFound)
+	x.mu.RUnlock()
+	if found == nil {
+		return Watch{}, fmt.Errorf("watch %q: %w", kind.Shorten(what), store.ErrNotFound)
+	}
+	return x.whole(found), nil
+}
+
+// Whole finds a watch that is no part of another; the error says of which it is.
+func (x *Watches) Whole(what string) (Watch, error) {
+	w, err := x.Find(what)
+	if err != nil || w.Spec.Of.IsZero() {
+		return w, err
+	}
+	of, err := x.Find(w.Spec.Of.String())
+	if err != nil {
+		return Watch{}, err
+	}
+	return Watch{}, fmt.Errorf("%w: %q is a part of the watch %q; change that", kind.ErrInvalid, w.Name, of.Name)
+}
+
+// IDs are those of a watch and of its parts.
+func (w *Watch) IDs() []ident.ID {
+	list := []ident.ID{w.ID}
+	for _, p := range w.Also {
+		list = append(list, p.ID)
+	}
+	return list
 }
 
 // Save adds a watch, or changes the one of the given identifier.
@@ -150,39 +200,87 @@ func (x *Watches) prepare(ctx context.Context, id ident.ID, name string, spec Sp
 	if err := spec.check(func(t string) bool { _, err := x.Fleet.Named(t); return err == nil }); err != nil {
 		return nil, nil, err
 	}
-	measured, err := x.pathsOf(ctx, spec, show)
-	if err != nil {
-		return nil, nil, err
-	}
-	text, err := json.Marshal(spec)
-	if err != nil {
-		return nil, nil, err
-	}
-	now := time.Now().UTC()
-	w = &Watch{Watch: store.Watch{ID: id, Name: name, Paused: paused, Spec: string(text), CreatedAt: now, UpdatedAt: now}, Spec: spec, Paths: measured}
+	began := time.Now().UTC()
 	if id.IsZero() {
-		w.ID = ident.New()
+		id = ident.New()
 	} else if old, err := x.Find(id.String()); err == nil {
-		before, w.CreatedAt = &old, old.CreatedAt
+		before, began, spec.Of = &old, old.CreatedAt, old.Spec.Of
+	}
+	if w, err = x.makeOf(ctx, store.Watch{ID: id, Name: name, Paused: paused, CreatedAt: began}, spec, show); err != nil {
+		return nil, nil, err
+	}
+	for i, called := range spec.namesOfParts(name) {
+		row := store.Watch{ID: ident.New(), Name: called, Paused: paused, CreatedAt: w.UpdatedAt}
+		if before != nil {
+			if old := before.partLike(spec.Also[i].Kind, w.Also); old != nil {
+				row.ID, row.CreatedAt = old.ID, old.CreatedAt
+			}
+		}
+		part, err := x.makeOf(ctx, row, spec.part(i, id), show)
+		if err != nil {
+			return nil, nil, err
+		}
+		w.Also = append(w.Also, part)
 	}
 	return w, before, nil
 }
 
+// partLike is a part of a kind that is not taken yet: what was measured stays its own.
+func (w *Watch) partLike(kind string, taken []*Watch) *Watch {
+	for _, p := range w.Also {
+		if p.Spec.Kind == kind && !slices.ContainsFunc(taken, func(t *Watch) bool { return t.ID == p.ID }) {
+			return p
+		}
+	}
+	return nil
+}
+
+// makeOf makes a watch, or part of one, with its paths.
+func (x *Watches) makeOf(ctx context.Context, row store.Watch, spec Spec, show bool) (*Watch, error) {
+	measured, err := x.pathsOf(ctx, spec, show)
+	if err != nil {
+		return nil, err
+	}
+	text, err := json.Marshal(spec)
+	if err != nil {
+		return nil, err
+	}
+	row.Spec, row.UpdatedAt = string(text), time.Now().UTC()
+	return &Watch{Watch: row, Spec: spec, Paths: measured}, nil
+}
+
 // keep keeps watches, all or none, and gives agents their plans.
 func (x *Watches) keep(ctx context.Context, list, before []*Watch) error {
-	rows, measured := make([]store.Watch, len(list)), make([][]ident.ID, len(list))
+	var each []*Watch // parts, too
+	var gone []ident.ID
 	for i, w := range list {
+		each = append(append(each, w), w.Also...)
+		if before[i] != nil {
+			for _, id := range before[i].IDs() {
+				if !slices.Contains(w.IDs(), id) {
+					gone = append(gone, id)
+				}
+			}
+		}
+	}
+	rows, measured := make([]store.Watch, len(each)), make([][]ident.ID, len(each))
+	for i, w := range each {
 		rows[i], measured[i] = w.Watch, w.Paths
 	}
-	if err := x.Store.SaveWatches(ctx, rows, measured); err != nil {
+	if err := x.Store.SaveWatches(ctx, rows, measured, gone); err != nil {
 		if errors.Is(err, store.ErrTaken) {
 			return fmt.Errorf("the name %q %w by another watch; choose another, or change that one", list[0].Name, store.ErrTaken)
 		}
 		return err
 	}
 	x.mu.Lock()
-	for _, w := range list {
-		x.byID[w.ID] = w
+	for _, w := range each {
+		kept := *w
+		kept.Also = nil // is put together when it is asked for
+		x.byID[w.ID] = &kept
+	}
+	for _, id := range gone {
+		delete(x.byID, id)
 	}
 	x.mu.Unlock()
 	x.SendPlans()
@@ -230,8 +328,11 @@ func (x *Watches) Apply(ctx context.Context, list []Wanted, show bool) (changes 
 		}
 		names[want.Name] = true
 		var id ident.ID
-		if old, err := x.Find(want.Name); err == nil && old.Name == want.Name {
+		if old, err := x.Whole(want.Name); err == nil && old.Name == want.Name {
 			id = old.ID
+		} else if errors.Is(err, kind.ErrInvalid) {
+			errs = append(errs, err)
+			continue
 		}
 		w, before, err := x.prepare(ctx, id, want.Name, want.Spec, want.Paused, true)
 		if err != nil {
@@ -251,8 +352,10 @@ func (x *Watches) Apply(ctx context.Context, list []Wanted, show bool) (changes 
 			continue
 		}
 		// Only now are their paths made: all of them can be.
-		if c.After.Paths, err = x.pathsOf(ctx, c.After.Spec, false); err != nil {
-			return nil, err
+		for _, w := range append([]*Watch{&c.After}, c.After.Also...) {
+			if w.Paths, err = x.pathsOf(ctx, w.Spec, false); err != nil {
+				return nil, err
+			}
 		}
 		after, before = append(after, &c.After), append(before, c.Before)
 	}
@@ -368,11 +471,13 @@ func (x *Watches) SetPaused(ctx context.Context, w Watch, paused bool) (Watch, e
 
 // Remove removes a watch. What it measured stays.
 func (x *Watches) Remove(ctx context.Context, w Watch) error {
-	if err := x.Store.DeleteWatch(ctx, w.ID); err != nil {
+	if err := x.Store.SaveWatches(ctx, nil, nil, w.IDs()); err != nil {
 		return err
 	}
 	x.mu.Lock()
-	delete(x.byID, w.ID)
+	for _, id := range w.IDs() {
+		delete(x.byID, id)
+	}
 	x.mu.Unlock()
 	x.SendPlans()
 	x.Events.Publish(events.Event{Kind: events.WatchChanged})

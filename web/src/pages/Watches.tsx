@@ -33,7 +33,7 @@ export function Watches() {
   const copy = (w: Watch): WatchForm => {
     let name = w.name + ", copy";
     for (let n = 2; all.some((x) => x.name === name); n++) name = `${w.name}, copy ${n}`;
-    return { ...formOf(w, kindOf(w.kind)), name };
+    return { ...formOf(w, kindOf(w.kind), kinds.data), name };
   };
   const trouble = pause.error ?? remove.error;
   return (
@@ -68,6 +68,7 @@ export function Watches() {
               <p className={"text-lg " + (w.paused ? "text-soft" : "")}>{w.name}</p>
               <p className="text-sm text-soft">
                 {w.kind}, {rhythm(w)}
+                {(w.also ?? []).map((p) => `; ${p.kind}, ${rhythm(p)}`).join("")}
                 {(w.tags ?? []).length > 0 && `, ${w.tags!.join(", ")}`}
               </p>
             </div>
@@ -100,7 +101,7 @@ export function Watches() {
               <button type="button" className={link} aria-label={`${w.paused ? "Go on with" : "Pause"} ${w.name}`} onClick={() => pause.mutate(w)}>
                 {w.paused ? "Go on" : "Pause"}
               </button>
-              <button type="button" className={link} aria-label={`Edit ${w.name}`} onClick={() => edit({ of: w.id, form: formOf(w, kindOf(w.kind)) })}>
+              <button type="button" className={link} aria-label={`Edit ${w.name}`} onClick={() => edit({ of: w.id, form: formOf(w, kindOf(w.kind), kinds.data) })}>
                 Edit
               </button>
               <button type="button" className={link} aria-label={`Copy ${w.name}`} onClick={() => edit({ of: "", form: copy(w) })}>

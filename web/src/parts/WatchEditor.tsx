@@ -2,7 +2,7 @@ import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { call, post, type Agent, type Kind, type Watch, type WatchChanges } from "../api";
 import { panelOf } from "../kinds";
-import { chips, cost, list, specOf, toggled, type WatchForm } from "../watchForm";
+import { chips, cost, list, partOf, rhythm, specOf, toggled, type PartForm, type WatchForm } from "../watchForm";
 import { Choice } from "./Choice";
 import { Field, button } from "./Field";
 import { KindForm, Tick } from "./KindForm";
@@ -24,7 +24,7 @@ export function WatchEditor({ of, start, agents, kinds, targets, done }: { of: s
   const [form, setForm] = useState(start);
   const set = (part: Partial<WatchForm>) => setForm({ ...form, ...part });
   const kind = kinds.find((k) => k.name === form.kind);
-  const spec = specOf(form, kind);
+  const spec = specOf(form, kind, kinds);
   const complete = list(form.from).length > 0 && (list(form.to).length > 0 || form.kind === "") && form.name.trim() !== "";
   const now = JSON.stringify(spec);
   const body = later(now, 300);
@@ -72,6 +72,14 @@ export function WatchEditor({ of, start, agents, kinds, targets, done }: { of: s
             <KindForm kind={kind} first={panelOf(kind.name).first} form={form.how} change={(name, value) => set({ how: { ...form.how, [name]: value } })} />
           </div>
         )}
+        {form.also.map((p) => (
+          <Part key={p.key} part={p} kinds={kinds} set={(q) => set({ also: form.also.map((x) => (x.key === p.key ? q : x)) })} remove={() => set({ also: form.also.filter((x) => x.key !== p.key) })} />
+        ))}
+        {kinds.length > 0 && (
+          <button type="button" className={button} onClick={() => set({ also: [...form.also, partOf(kinds.find((k) => k.name !== form.kind && !form.also.some((p) => p.kind === k.name)) ?? kinds[0]!, form.also)] })}>
+            Measure something else there, too
+          </button>
+        )}
         <p aria-live="polite" className={would.error ? "border-l-2 border-plum pl-3" : "figures text-soft"}>
           {!complete ? "Name it, and say from where and to what." : would.error ? would.error.message : after ? `It will cost ${cost(after)}${after.says ? `; now ${after.says}` : ""}.` : "Counting what it costs …"}
         </p>
@@ -90,6 +98,25 @@ export function WatchEditor({ of, start, agents, kinds, targets, done }: { of: s
         </p>
       </form>
     </section>
+  );
+}
+
+/** Part is the form of a measurement beside the first. */
+function Part({ part, kinds, set, remove }: { part: PartForm; kinds: Kind[]; set: (p: PartForm) => void; remove: () => void }) {
+  const kind = kinds.find((k) => k.name === part.kind);
+  const timed = part.kept["cron"] != null;
+  return (
+    <fieldset className="border-l border-line pl-4">
+      <legend className="sr-only">Also, number {part.key}</legend>
+      <div className="flex flex-wrap items-end gap-x-6 gap-y-4">
+        <Choice above needed label="Also" value={part.kind} values={kinds.map((k) => k.name)} onChange={(name) => set({ ...part, kind: name, how: {} })} />
+        {timed ? <p className="pb-1">{rhythm(part.kept)}</p> : <Field label="Every" value={part.repeat} onChange={(repeat) => set({ ...part, repeat })} hint={kind?.continuous ? "without a pause" : "15m"} />}
+        {kind && <KindForm kind={kind} first={panelOf(kind.name).first} form={part.how} change={(name, value) => set({ ...part, how: { ...part.how, [name]: value } })} />}
+        <button type="button" className={button} onClick={remove}>
+          Not this one
+        </button>
+      </div>
+    </fieldset>
   );
 }
 
