@@ -106,6 +106,9 @@ func (p *Path) Beside(point baseline.Point) []Change {
 // suffice yet.
 func (p *Path) Suspects(now time.Time) bool { return !p.maintained(now) && p.judge.Suspects() }
 
+// Traced is when the route was last found; zero when it never was.
+func (p *Path) Traced() time.Time { return p.traced }
+
 // keep takes in what happened to the episodes; it reports whether one is over.
 func (p *Path) keep(changes []Change) (closed bool) {
 	for _, c := range changes {

@@ -23,6 +23,7 @@ import (
 
 	"woodlark.example/core/capacity"
 	"woodlark.example/core/reading"
+	"woodlark.example/internal/host"
 	"woodlark.example/internal/ident"
 	_ "woodlark.example/internal/kind/all" // what can be measured
 	"woodlark.example/internal/network"
@@ -55,8 +56,12 @@ type Options struct {
 	// UsualExtra when 0, none when below.
 	MostExtra int
 	MostRate  capacity.Rate // that its owner allows; no limit when 0
-	Limits    string        // that its owner set, in words
-	Log       *slog.Logger
+	// Conversations are the programs of which its owner allows to see whom they talk to; "any" is
+	// all of them. Talks looks at that; nil in a simulated network.
+	Conversations []string
+	Talks         interface{ Look() ([]host.Talk, error) }
+	Limits        string // that its owner set, in words
+	Log           *slog.Logger
 }
 
 // Agent is a measurement agent.
@@ -82,6 +87,7 @@ type Agent struct {
 	engines  map[engineKey]*engine
 	standing repeated[protocol.Standing]
 	extra    extra
+	talks    talks
 	away     away
 	lasts    lasts
 	tickets  tickets
@@ -279,6 +285,7 @@ func (a *Agent) Run(ctx context.Context) error {
 			}
 		})
 	}
+	wg.Go(func() { a.follow(ctx) })
 	tick := time.NewTicker(journalEvery)
 	defer tick.Stop()
 	change := time.NewTimer(0) // of what the hours of tasks allow
@@ -331,7 +338,7 @@ func (a *Agent) apply(ctx context.Context) (other time.Duration) {
 	wanted := make(map[taskKey]protocol.Task, len(a.given.Tasks))
 	for _, t := range a.given.Tasks {
 		open, change := t.Open(now)
-		if open {
+		if open && a.talks.goesOn(t.Talks) {
 			wanted[taskKey{t.Watch, t.Path}] = t
 		}
 		if !change.IsZero() {

@@ -43,6 +43,7 @@ type spool struct {
 	ready   []protocol.Record
 	runs    []protocol.Run
 	made    []protocol.Made
+	talks   []protocol.Conversation
 	held    int // readings in files
 	most    int64
 	late    time.Duration // of all probes since it was last asked
@@ -88,10 +89,17 @@ func (s *spool) addMade(x protocol.Made) {
 	s.tell()
 }
 
+func (s *spool) addTalk(x protocol.Conversation) {
+	s.mu.Lock()
+	s.talks = append(s.talks, x)
+	s.mu.Unlock()
+	s.tell()
+}
+
 // takeAll takes what waits in memory; it is called with mu held.
 func (s *spool) takeAll() protocol.Upload {
-	u := protocol.Upload{Agent: s.agent, Readings: s.ready, Runs: s.runs, Made: s.made}
-	s.ready, s.runs, s.made = nil, nil, nil
+	u := protocol.Upload{Agent: s.agent, Readings: s.ready, Runs: s.runs, Made: s.made, Conversations: s.talks}
+	s.ready, s.runs, s.made, s.talks = nil, nil, nil, nil
 	return u
 }
 
@@ -100,12 +108,12 @@ func (s *spool) putBack(u protocol.Upload) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.ready, s.runs = append(u.Readings, s.ready...), append(u.Runs, s.runs...)
-	s.made = append(u.Made, s.made...)
+	s.made, s.talks = append(u.Made, s.made...), append(u.Conversations, s.talks...)
 }
 
 // size is how many things an upload holds.
 func size(u protocol.Upload) int {
-	return len(u.Readings) + len(u.Runs) + len(u.Sweeps) + len(u.Traces) + len(u.TwoEnded) + len(u.Made)
+	return len(u.Readings) + len(u.Runs) + len(u.Sweeps) + len(u.Traces) + len(u.TwoEnded) + len(u.Made) + len(u.Conversations)
 }
 
 func (s *spool) tell() {
@@ -176,8 +184,8 @@ func (s *spool) write() {
 	}
 	for size(rest) > 0 {
 		n, k := min(len(rest.Readings), mostAtOnce), min(len(rest.Runs), mostAtOnce)
-		m := together(rest.Made)
-		u := protocol.Upload{Agent: s.agent, Readings: rest.Readings[:n], Runs: rest.Runs[:k], Made: rest.Made[:m]}
+		m, talks := together(rest.Made), min(len(rest.Conversations), mostAtOnce)
+		u := protocol.Upload{Agent: s.agent, Readings: rest.Readings[:n], Runs: rest.Runs[:k], Made: rest.Made[:m], Conversations: rest.Conversations[:talks]}
 		if err := writeWhole(filepath.Join(s.dir, ident.New().String()+spoolEnding), u); err != nil {
 			s.log.Error("readings cannot be written to the spool; they are kept in memory", "readings", len(rest.Readings), "error", err)
 			s.putBack(rest)
@@ -187,6 +195,7 @@ func (s *spool) write() {
 		s.held += n
 		s.mu.Unlock()
 		rest.Readings, rest.Runs, rest.Made = rest.Readings[n:], rest.Runs[k:], rest.Made[m:]
+		rest.Conversations = rest.Conversations[talks:]
 	}
 	s.bound()
 }
@@ -336,6 +345,7 @@ func halves(u protocol.Upload) (a, b protocol.Upload) {
 	a.Traces, b.Traces = cutAt(u.Traces, &left)
 	a.TwoEnded, b.TwoEnded = cutAt(u.TwoEnded, &left)
 	a.Made, b.Made = cutAt(u.Made, &left)
+	a.Conversations, b.Conversations = cutAt(u.Conversations, &left)
 	return a, b
 }
 

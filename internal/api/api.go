@@ -132,6 +132,7 @@ func (s *server) register(a huma.API) {
 	s.registerMaintenance(a)
 	s.registerObjectives(a)
 	s.registerEvidence(a)
+	s.registerConversations(a)
 	s.registerSweeps(a)
 	s.registerTraces(a)
 	s.registerWalks(a)

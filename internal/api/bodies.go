@@ -197,6 +197,8 @@ func decodeUpload(from io.Reader) (u protocol.Upload, err error) {
 			err = decodeList(d, &u.TwoEnded)
 		case "made":
 			err = decodeList(d, &u.Made)
+		case "conversations":
+			err = decodeList(d, &u.Conversations)
 		case "SentAt":
 			err = decodeOne(d, &u.SentAt)
 		case "Agent": // whose it is goes by the key

@@ -46,6 +46,7 @@ type agentFile struct {
 
 type agentOptions struct {
 	join, invite, ca, state, name, site, labels, listen, advertise, allow, rate, hours string
+	talks                                                                              string
 	spool                                                                              int64
 	extra                                                                              int
 	limits                                                                             []string
@@ -68,6 +69,7 @@ func runAgent(c *call) error {
 	f.StringVar(&o.allow, "allow", "", "prefixes that may be sent to, with commas between them; all when left out")
 	f.StringVar(&o.rate, "rate-most", "", "bits a second of payload that may be sent, of all measurements together; TCP bandwidth tests are refused then")
 	f.IntVar(&o.extra, "suspicion-most", agent.UsualExtra, "packets an hour that may be sent because something looks wrong; 0 for none")
+	f.StringVar(&o.talks, "conversations", "", "programs of which may be looked whom they talk to, with commas between them, or any; none when left out")
 	f.StringVar(&o.hours, "load-hours", "", "hours in which bandwidth tests are allowed, such as 22:00-06:00")
 	f.Int64Var(&o.spool, "spool-most", 1<<30, "bytes that may wait to be uploaded; beyond them the oldest go")
 	if err := c.parse(); err != nil {
@@ -136,6 +138,10 @@ func (o *agentOptions) read() (options agent.Options, err error) {
 		}
 		o.limits = append(o.limits, "bandwidth tests at "+options.LoadHours.String())
 	}
+	if options.Conversations = list(o.talks); len(options.Conversations) > 0 {
+		o.limits = append(o.limits, "conversations of "+o.talks)
+	}
+	options.Talks = &host.Talks{}
 	if o.spool < 0 {
 		return options, wrongCall("-spool-most %d is below zero", o.spool)
 	}

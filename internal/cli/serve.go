@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"woodlark.example/internal/agent"
+	"woodlark.example/internal/host"
 	"woodlark.example/internal/network/kernel"
 	"woodlark.example/internal/serve"
 	"woodlark.example/internal/settings"
@@ -43,6 +44,7 @@ func runServe(c *call) error {
 		if set.Far != "" {
 			o.Listen = netip.MustParseAddrPort(set.Far)
 		}
+		o.Conversations, o.Talks = list(set.Conversations), &host.Talks{}
 	}}
 	var h *hosted
 	ready := make(chan struct{})

@@ -90,14 +90,26 @@ func TestAFaultOf90SecondsIsCaughtWithItsHop(t *testing.T) {
 	require.NoError(t, p.AddAgent(t.Context(), quay, n))
 
 	var told paths.OpenEpisode
-	require.Eventually(t, func() bool {
+	if !assert.Eventually(t, func() bool {
 		v, err := c.View(w.Paths[0])
 		require.NoError(t, err)
 		if len(v.Open) > 0 && len(v.Open[0].Seen) > 0 {
 			told = v.Open[0]
 		}
 		return len(told.Seen) > 0
-	}, 5*time.Minute, 100*time.Millisecond)
+	}, time.Until(end.Add(time.Minute)), 100*time.Millisecond) {
+		runs, err := c.Store.Runs(t.Context(), store.RunFilter{})
+		t.Logf("%+v %v", runs, err)
+		v, _ := c.View(w.Paths[0])
+		t.Logf("%+v", v.Open)
+		for _, r := range runs {
+			r, _ := c.Store.Run(t.Context(), r.ID)
+			if r.Kind == "trace" {
+				t.Logf("%s %s", r.ID, r.Body)
+			}
+		}
+		t.FailNow()
+	}
 	assert.WithinRange(t, told.ToldAt, begin, end, "while it lasted")
 	assert.InDelta(t, 0, told.From.Sub(begin).Seconds(), 40)
 	assert.Contains(t, told.Seen[0].Sentence, "198.51.100.66", "the hop behind the link")

@@ -15,6 +15,8 @@ type Plan struct {
 	Standing []Standing `json:"standing"` // one of each watch, or of each target of it
 	// Tickets let near ends in that measure with this agent while the service is away.
 	Tickets []Ticket `json:"tickets,omitempty"`
+	// Follow are the programs whose conversations it is to tell of.
+	Follow []Follow `json:"follow,omitempty"`
 }
 
 // CommandKind is what an agent is told to do now.

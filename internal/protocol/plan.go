@@ -34,6 +34,9 @@ type Task struct {
 	Out      Out           `json:"out,omitzero"`
 	// Times are when it is measured: whenever one of them allows; always when there are none.
 	Times []schedule.Times `json:"times,omitempty"`
+	// Talks are the conversations for as long as one of which it is measured; without an end when
+	// there are none.
+	Talks []ident.ID `json:"talks,omitempty"`
 }
 
 // Out is how the probes of a task leave its host, beside their service class.
@@ -132,6 +135,8 @@ type Upload struct {
 	TwoEnded []TwoEnded `json:",omitempty"`
 	// Made are runs of all kinds.
 	Made []Made `json:"made,omitempty"`
+	// Conversations are those that began, go on or ended.
+	Conversations []Conversation `json:"conversations,omitempty"`
 }
 
 // ErrRefused is wrapped by an error of a service that will never take an upload.

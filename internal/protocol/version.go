@@ -21,7 +21,8 @@ import (
 //   - 2: plans have tasks of paths that are measured without a pause, and what is made again and
 //     again of any kind; what was made is uploaded in one form; kinds of probes are text.
 //   - 3: what is in plans has times: expressions, hours, a begin and an end.
-const Version = 3
+//   - 4: plans have programs whose conversations are followed, and uploads those.
+const Version = 4
 
 // VersionHeader is the header that names it.
 const VersionHeader = "Woodlark-Protocol"
@@ -38,12 +39,20 @@ func ParseVersion(text string) int {
 // For is a plan as an agent of a version understands it, and what of it such an agent does not
 // make.
 func (p Plan) For(version int) (plan any, lacks []string) {
-	if version > 2 {
+	if version > 3 {
 		return p, nil
 	}
+	if len(p.Follow) > 0 {
+		lacks = []string{"conversations of programs"}
+	}
+	p.Follow = nil
+	p.Tasks = slices.DeleteFunc(slices.Clone(p.Tasks), func(t Task) bool { return len(t.Talks) > 0 })
+	if version > 2 {
+		return p, lacks
+	}
 	timed := func(is bool) bool {
-		if is {
-			lacks = []string{"what has times: cron expressions, hours, a begin or an end"}
+		if text := "what has times: cron expressions, hours, a begin or an end"; is && !slices.Contains(lacks, text) {
+			lacks = append(lacks, text)
 		}
 		return is
 	}

@@ -19,6 +19,7 @@ import (
 	"woodlark.example/internal/ident"
 	_ "woodlark.example/internal/kind/all" // what can be measured
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/service/conversations"
 	"woodlark.example/internal/service/devices"
 	"woodlark.example/internal/service/events"
 	"woodlark.example/internal/service/fleet"
@@ -102,6 +103,8 @@ type Service struct {
 	Maintenance *maintenance.Windows
 	Suspicion   *suspicion.Suspicion
 	Objectives  *objectives.Objectives
+	// Conversations are those of the programs of agents' machines.
+	Conversations *conversations.Conversations
 
 	log    *slog.Logger
 	guards guard.Options // by which paths are guarded
@@ -122,7 +125,8 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	s.Watches = watches.New(watches.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Runs: s.Runs})
 	s.Suspicion = suspicion.New(suspicion.Options{Store: o.Store, Log: o.Log, Fleet: s.Fleet, Paths: s.Paths, Runs: s.Runs, Watches: s.Watches})
 	s.Paths.Changed = s.Suspicion.Changed
-	s.Ingest = ingest.New(ingest.Options{Store: o.Store, Log: o.Log, Now: o.Now, Owners: o.Owners, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Loads: s.Loads, Runs: s.Runs, Suspicion: s.Suspicion})
+	s.Conversations = conversations.New(conversations.Options{Store: o.Store, Log: o.Log, Events: s.Events, Fleet: s.Fleet, Runs: s.Runs, Watches: s.Watches})
+	s.Ingest = ingest.New(ingest.Options{Store: o.Store, Log: o.Log, Now: o.Now, Owners: o.Owners, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Loads: s.Loads, Runs: s.Runs, Suspicion: s.Suspicion, Talks: s.Conversations})
 	s.Objectives = objectives.New(o.Store, s.Notices)
 	s.Maintenance = maintenance.New(maintenance.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches, Zone: o.Zone, Training: o.Training})
 	return s, s.load(ctx)
@@ -136,6 +140,7 @@ func (s *Service) load(ctx context.Context) error {
 		func(ctx context.Context) error {
 			return s.Devices.Load(ctx, s.Store, time.Now().Add(-ingest.UsualWithin))
 		},
+		s.Conversations.Load,
 		func(ctx context.Context) error { return s.Loads.Load(ctx, s.Store, s.Fleet.Agents()) },
 	} {
 		if err := load(ctx); err != nil {
@@ -220,6 +225,7 @@ func (s *Service) Run(ctx context.Context) error {
 		s.housekeeping(ctx, "train baselines", func() error { return s.Paths.TrainDue(ctx, now) })
 		s.housekeeping(ctx, "look for incidents", func() error { return s.Incidents.LookDue(ctx, now) })
 		s.housekeeping(ctx, "look after maintenance", func() error { return s.Maintenance.Tick(ctx, now) })
+		s.housekeeping(ctx, "end conversations", func() error { return s.Conversations.Tick(ctx, now) })
 		s.housekeeping(ctx, "make rollups", func() error { return s.Paths.Roll(ctx, now) })
 		if now.Sub(swept) > time.Hour {
 			swept = now

@@ -32,6 +32,7 @@ type Settings struct {
 	Zone      *time.Location
 	// Holidays, Tolerance and Maintenance are how paths are judged, as written.
 	Holidays, Tolerance, Maintenance string
+	Conversations                    string // programs, whom the service's own agent may look at
 	Training                         time.Duration
 	Keep                             time.Duration
 	Owners                           string
@@ -92,6 +93,7 @@ func Table() []Setting {
 		{"holidays", "", "days off beside Saturdays and Sundays, such as 2026-12-25,2026-12-26", text(func(s *Settings) *string { return &s.Holidays })},
 		{"tolerance", "", "what of a measure is not worth caring about, such as rtt=2ms,10%; several with ; between", text(func(s *Settings) *string { return &s.Tolerance })},
 		{"maintenance", "", "stretches that are measured but neither judged nor learnt from, in local time, such as 2026-12-01T02:00/2026-12-01T04:00; several with commas between", text(func(s *Settings) *string { return &s.Maintenance })},
+		{"conversations", "", "programs on this machine of which may be looked whom they talk to, with commas between, or any; none when empty", text(func(s *Settings) *string { return &s.Conversations })},
 		{"owners", "", "CSV file of prefixes, who has them, and whose part of the way that is; routes are shown with it", text(func(s *Settings) *string { return &s.Owners })},
 		{"far-end", "", "address and port, TCP and UDP, at which the service's own agent answers as the far end of other agents; it does not when empty", func(s *Settings, v string) error {
 			if _, err := netip.ParseAddrPort(v); v != "" && err != nil {

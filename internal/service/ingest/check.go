@@ -67,8 +67,24 @@ func (x *Ingest) check(u protocol.Upload) error {
 			errs = append(errs, own("a run", m.Path))
 		}
 	}
+	for _, c := range u.Conversations {
+		errs = append(errs, checkTexts(c.Program, 64, c.Reason, longestText), checkConversation(c, now))
+	}
 	if err := errors.Join(errs...); err != nil {
 		return fmt.Errorf("%w: %w", kind.ErrInvalid, firstOf(err))
+	}
+	return nil
+}
+
+// checkConversation says what of a conversation cannot be.
+func checkConversation(c protocol.Conversation, now time.Time) error {
+	switch {
+	case c.ID.IsZero() || c.Watch.IsZero():
+		return errors.New("a conversation has no identifier, or no watch")
+	case c.Server.IsValid() && c.Protocol != "tcp" && c.Protocol != "udp":
+		return fmt.Errorf("a conversation is by %q", kind.Shorten(c.Protocol))
+	case c.Began.Before(now.Add(-oldestTaken)) || c.Seen.After(now.Add(newestTaken)) || c.Seen.Before(c.Began) || !c.Ended.IsZero() && (c.Ended.Before(c.Began) || c.Ended.After(now.Add(newestTaken))):
+		return fmt.Errorf("a conversation is from %s to %s, which cannot be", c.Began.UTC().Format(time.RFC3339), c.Seen.UTC().Format(time.RFC3339))
 	}
 	return nil
 }

@@ -18,6 +18,7 @@ import (
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/service/conversations"
 	"woodlark.example/internal/service/devices"
 	"woodlark.example/internal/service/events"
 	"woodlark.example/internal/service/fleet"
@@ -47,6 +48,7 @@ type Options struct {
 	Loads     *loads.Loads
 	Runs      *runs.Runs
 	Suspicion *suspicion.Suspicion
+	Talks     *conversations.Conversations
 }
 
 // Ingest takes in what agents measured. It is safe for concurrent use.
@@ -95,7 +97,10 @@ func (x *Ingest) keep(ctx context.Context, u *protocol.Upload) error {
 	}
 	x.markDisturbed(u.Readings)
 	x.Fleet.NoteClock(ctx, u.Agent, markClock(u, x.Now()))
-	return x.Store.SaveUpload(ctx, *u)
+	if err := x.Store.SaveUpload(ctx, *u); err != nil {
+		return err
+	}
+	return x.Talks.Take(ctx, u.Agent, u.Conversations)
 }
 
 // judge judges the paths by the readings of an upload, and tells the listeners.

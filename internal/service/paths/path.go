@@ -267,6 +267,14 @@ func (p *Path) Suspects(now time.Time) bool {
 	return p.guard.Suspects(now)
 }
 
+// WantsReference reports whether the path is steady by a baseline and its route was not found for
+// a while: then nothing stands beside what is found once it gets worse.
+func (p *Path) WantsReference(now time.Time, old time.Duration) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.guard.Judge().Baseline() != nil && len(p.guard.Open()) == 0 && !p.guard.Suspects(now) && now.Sub(p.judged) < 10*time.Minute && now.Sub(p.guard.Traced()) > old
+}
+
 // IDOf is the identifier of the episode of a number; none when there is no such.
 func (p *Path) IDOf(number int) ident.ID {
 	p.mu.Lock()

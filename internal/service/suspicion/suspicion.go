@@ -103,6 +103,7 @@ func New(o Options) *Suspicion {
 func (x *Suspicion) Run(ctx context.Context) {
 	var wg sync.WaitGroup
 	defer wg.Wait()
+	wg.Go(func() { x.refer(ctx) })
 	for range atOnce {
 		wg.Go(func() {
 			for {

@@ -34,6 +34,9 @@ func (x *Watches) endsOf(spec Spec) (list []ends, err error) {
 	}
 	var to []string
 	for _, word := range spec.To {
+		if protocol.IsTalk(word) {
+			continue // who that is is known at the agent
+		}
 		names := []string{word}
 		if fleet.IsSelector(word) {
 			some, err := x.Fleet.Select(word)
@@ -53,7 +56,7 @@ func (x *Watches) endsOf(spec Spec) (list []ends, err error) {
 		others := slices.DeleteFunc(slices.Clone(targets), func(t string) bool { return t == a.Name })
 		i := slices.IndexFunc(list, func(e ends) bool { return e.near.ID == a.ID })
 		if i < 0 {
-			if len(others) > 0 || len(spec.To) == 0 {
+			if len(others) > 0 || len(spec.To) == 0 || spec.Follows() {
 				list = append(list, ends{a, others})
 			}
 			return

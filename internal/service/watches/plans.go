@@ -22,6 +22,7 @@ func (x *Watches) SendPlans() {
 	plans := map[ident.ID]protocol.Plan{}
 	continuous := map[ident.ID]int{} // which task of its agent measures a path
 	away := awayPlans{of: x, plans: plans}
+	var following []*Watch
 	for _, w := range x.sorted() {
 		k := w.Spec.kindOf()
 		switch {
@@ -45,9 +46,13 @@ func (x *Watches) SendPlans() {
 				}
 				plans[p.AgentID] = plan
 			}
+			following = append(following, w)
 			continue
 		}
 		for _, e := range x.now(w) {
+			if e.to = append(e.to, serversOf(x.talksOf(w.ID, e.near.ID))...); len(e.to) == 0 && w.Spec.Follows() {
+				continue // nobody talks
+			}
 			t, err := x.standingOf(w, k, e)
 			if err != nil {
 				x.Log.Error("a watch cannot be given to its agent", "watch", w.Name, "agent", e.near.Name, "error", err)
@@ -58,11 +63,61 @@ func (x *Watches) SendPlans() {
 			plans[e.near.ID] = plan
 		}
 	}
+	// Whom programs talk to is measured for as long, unless it is anyway.
+	for _, w := range following {
+		if w.Spec.Follows() {
+			x.followIn(plans, continuous, w)
+		}
+	}
+	for _, w := range x.sorted() {
+		if w.Paused || !w.Spec.Follows() || !w.Spec.Of.IsZero() {
+			continue
+		}
+		for _, e := range x.now(w) {
+			plan := plans[e.near.ID]
+			plan.Follow = append(plan.Follow, protocol.Follow{Watch: w.ID, Words: w.Spec.talkWords()})
+			plans[e.near.ID] = plan
+		}
+	}
 	for _, a := range agents {
 		if a.Worker != nil {
 			a.Worker.SetPlan(plans[a.ID])
 		}
 	}
+}
+
+// followIn adds to the plans of agents what a continuous watch measures for as long as programs
+// talk.
+func (x *Watches) followIn(plans map[ident.ID]protocol.Plan, continuous map[ident.ID]int, w *Watch) {
+	for _, e := range x.now(w) {
+		plan := plans[e.near.ID]
+		for _, t := range x.talksOf(w.ID, e.near.ID) {
+			for _, id := range t.Paths[w.ID] {
+				p := x.Paths.ByID(id)
+				i, has := continuous[id]
+				switch {
+				case p == nil:
+				case !has:
+					task := x.taskOf(w, p)
+					task.Talks = []ident.ID{t.Conversation}
+					continuous[id] = len(plan.Tasks)
+					plan.Tasks = append(plan.Tasks, task)
+				case len(plan.Tasks[i].Talks) > 0:
+					plan.Tasks[i].Talks = append(plan.Tasks[i].Talks, t.Conversation)
+				}
+			}
+		}
+		plans[e.near.ID] = plan
+	}
+}
+
+func serversOf(list []Talked) (servers []string) {
+	for _, t := range list {
+		if !slices.Contains(servers, t.Server) {
+			servers = append(servers, t.Server)
+		}
+	}
+	return servers
 }
 
 // either are the times at which one of several watches measures: always, when one of them does.
@@ -94,7 +149,15 @@ func (x *Watches) standingOf(w *Watch, k *kind.Kind, e ends) (protocol.Standing,
 		}
 		return t, nil
 	}
-	for _, id := range w.Paths {
+	of := slices.Clone(w.Paths)
+	for _, talked := range x.talksOf(w.ID, e.near.ID) {
+		for _, id := range talked.Paths[w.ID] {
+			if !slices.Contains(of, id) {
+				of = append(of, id)
+			}
+		}
+	}
+	for _, id := range of {
 		if p := x.Paths.ByID(id); p != nil && p.AgentID == e.near.ID {
 			t.Order.Lanes = append(t.Order.Lanes, protocol.RunLane{Path: id, Lane: x.laneAt(kind.Lane{Target: p.Target, Family: p.Family, Via: p.Via})})
 		}

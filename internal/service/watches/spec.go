@@ -15,6 +15,7 @@ import (
 
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
+	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/schedule"
 	"woodlark.example/internal/service/fleet"
 )
@@ -369,6 +370,14 @@ func (s Spec) checkHow(k *kind.Kind, isAgent func(string) bool) (errs []error) {
 	}
 	add(s.How.Check())
 	all := s.To
+	for _, word := range s.talkWords() {
+		_, err := protocol.ParseTalk(word)
+		add(err)
+		if k.TwoEnds {
+			add(fmt.Errorf("%q: whom programs talk to is no far end of a %s", word, k.Name))
+		}
+	}
+	s.To = slices.DeleteFunc(slices.Clone(s.To), protocol.IsTalk)
 	if !k.TwoEnds { // what names agents is none of a kind's own targets
 		s.To = slices.DeleteFunc(slices.Clone(s.To), func(t string) bool { return fleet.IsSelector(t) || isAgent(t) })
 	} else {

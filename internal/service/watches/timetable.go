@@ -281,6 +281,9 @@ func (x *Watches) Hindrances(w *Watch) (list []string) {
 		case spoken < protocol.Version && !x.makes(w, e, spoken):
 			more = tell("agent " + e.near.Name + " is of an older release, which does not make it")
 		}
+		if why := x.notFollowed(w.ID, e.near.ID); why != "" && w.Spec.Follows() {
+			more = tell(e.near.Name + " tells of no conversations: " + why)
+		}
 		if !more {
 			break
 		}

@@ -45,6 +45,9 @@ type Watches struct {
 	byID      map[ident.ID]*Watch // a watch that changes is replaced by another
 	planning  sync.Mutex          // held while plans are made and sent: the last sent is the newest
 	timetable timetable
+	talks     []Talked
+	// unfollowed is why an agent does not tell whom programs talk to, for a watch.
+	unfollowed map[[2]ident.ID]string
 }
 
 // Watch is a watch with its spec read.
@@ -100,6 +103,13 @@ func (x *Watches) OfPaths() map[ident.ID][]*Watch {
 	for _, w := range x.sorted() {
 		for _, id := range w.Paths {
 			index[id] = append(index[id], w)
+		}
+		for _, t := range x.allTalks() {
+			for _, id := range t.Paths[w.ID] {
+				if !slices.Contains(index[id], w) {
+					index[id] = append(index[id], w)
+				}
+			}
 		}
 	}
 	return index
