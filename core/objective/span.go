@@ -104,6 +104,7 @@ type Fitness struct {
 	Measured, Within time.Duration
 	Lines            []FitnessLine
 	Worst            []Stretch // what cost most of it, the worst first
+	Steps            []Step    // the time in steps, as many as were asked for
 }
 
 // Share is the share of the measured time that was within; false when nothing was measured.

@@ -104,6 +104,7 @@ func (s *server) fitness(ctx context.Context, id ident.ID, name string, from, to
 		}
 		out.Lines = append(out.Lines, x)
 	}
+	out.Steps = stepsOf(f.Steps)
 	episodes, err := s.episodes(ctx, id, from, to)
 	if err != nil {
 		return out, err
@@ -119,4 +120,20 @@ func (s *server) fitness(ctx context.Context, id ident.ID, name string, from, to
 		out.Worst = append(out.Worst, x)
 	}
 	return out, nil
+}
+
+func stepsOf(list []objective.Step) []apitype.FitnessStep {
+	out := make([]apitype.FitnessStep, len(list))
+	for i, x := range list {
+		step := apitype.FitnessStep{FromAt: x.At.UTC(), SpanS: x.Span.Seconds(), Mean: map[string]float64{}, Worst: map[string]float64{}}
+		if x.Measured > 0 {
+			v := float64(x.Within) / float64(x.Measured)
+			step.Share = &v
+		}
+		for m, v := range x.Mean {
+			step.Mean[string(m)], step.Worst[string(m)] = v, x.Worst[m]
+		}
+		out[i] = step
+	}
+	return out
 }

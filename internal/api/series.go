@@ -60,6 +60,16 @@ func (s *server) series(ctx context.Context, id ident.ID, from, to time.Time) (a
 		return apitype.Series{}, err
 	}
 	c.Maintenance = spansOf(s.c.MaintenanceOf(id, from, to))
+	taken, err := s.c.Store.EvidenceBetween(ctx, id, from, to)
+	if err != nil {
+		return apitype.Series{}, err
+	}
+	c.Evidence = []apitype.Taken{}
+	for _, e := range taken {
+		if e.RunID != nil {
+			c.Evidence = append(c.Evidence, apitype.Taken{At: e.At.UTC(), What: e.What, Phase: e.Phase})
+		}
+	}
 	c.Loads, err = s.loads(ctx, id, from, to)
 	return c.Series, err
 }

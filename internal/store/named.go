@@ -86,6 +86,12 @@ func (s *Store) SaveEvidence(ctx context.Context, list []Evidence) error {
 	return s.transact(ctx, "keep evidence", func(tx *gorm.DB) error { return tx.Create(&list).Error })
 }
 
+// EvidenceBetween is what was measured of episodes of a path within a time, in the order in which
+// it was begun.
+func (s *Store) EvidenceBetween(ctx context.Context, path ident.ID, from, to time.Time) (list []Evidence, err error) {
+	return list, wrap("list evidence", s.db.WithContext(ctx).Where("path_id = ? AND at >= ? AND at < ?", path, from.UTC(), to.UTC()).Order("at, id").Limit(500).Find(&list).Error)
+}
+
 // EvidenceOf is what was measured of an episode, in the order in which it was begun.
 func (s *Store) EvidenceOf(ctx context.Context, episode ident.ID) (list []Evidence, err error) {
 	return list, wrap("list evidence", s.db.WithContext(ctx).Where("episode_id = ?", episode).Order("at, id").Find(&list).Error)

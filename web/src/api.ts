@@ -34,6 +34,7 @@ export type Maintenance = Schemas["Maintenance"];
 export type Objective = Schemas["Objective"];
 export type Fitness = Schemas["Fitness"];
 export type Evidence = Schemas["Evidence"];
+export type Conversation = Schemas["Conversation"];
 
 /** An error that the service explained (RFC 9457), or that kept it from answering. */
 export class Problem extends Error {

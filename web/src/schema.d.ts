@@ -1894,6 +1894,8 @@ export interface components {
             measures: components["schemas"]["FitnessLine"][] | null;
             objective: string;
             path_id: string;
+            /** @description The time in 96 steps */
+            steps: components["schemas"]["FitnessStep"][] | null;
             to: string;
             /** Format: date-time */
             to_at: string;
@@ -1945,6 +1947,24 @@ export interface components {
             to_at: string;
             /** Format: double */
             value: number;
+        };
+        FitnessStep: {
+            /** Format: date-time */
+            from_at: string;
+            /** @description Of each measure that was measured, over the time */
+            mean: {
+                [key: string]: number;
+            };
+            /** Format: double */
+            span_s: number;
+            /**
+             * Format: double
+             * @description null when nothing was measured
+             */
+            within_ratio: number | null;
+            worst: {
+                [key: string]: number;
+            };
         };
         Gap: {
             /** Format: date-time */
@@ -3142,6 +3162,8 @@ export interface components {
             approximate: boolean;
             at: string[] | null;
             episodes: components["schemas"]["Episode"][] | null;
+            /** @description When evidence of episodes was taken */
+            evidence: components["schemas"]["Taken"][] | null;
             /** Format: date-time */
             from_at: string;
             gaps: components["schemas"]["Gap"][] | null;
@@ -3458,6 +3480,13 @@ export interface components {
             last?: string;
             /** @description Keep it until it is changed */
             pin?: boolean;
+        };
+        Taken: {
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            phase: "opening" | "closing";
+            what: string;
         };
         ThroughputConditions: {
             both_at_once: boolean;

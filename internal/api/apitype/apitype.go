@@ -207,6 +207,7 @@ type Series struct {
 	Episodes    []Episode    `json:"episodes"`
 	Gaps        []Gap        `json:"gaps"`
 	Maintenance []Span       `json:"maintenance" doc:"Measured, but neither judged nor learnt from"`
+	Evidence    []Taken      `json:"evidence" doc:"When evidence of episodes was taken"`
 	Loads       []LoadBeside `json:"loads" doc:"Load runs at the agent or on the access of its site, which may have disturbed what was measured"`
 }
 
@@ -331,4 +332,11 @@ type Field struct {
 	Usual  string   `json:"usual" doc:"What it is in a watch or a run when it is left out; empty for nothing"`
 	Enum   []string `json:"enum,omitempty"`
 	OfHand bool     `json:"of_hand,omitempty" doc:"Not of a watch"`
+}
+
+// Taken is when something was measured as evidence of an episode.
+type Taken struct {
+	At    time.Time `json:"at"`
+	What  string    `json:"what"`
+	Phase string    `json:"phase" enum:"opening,closing"`
 }

@@ -25,6 +25,16 @@ type Fitness struct {
 	Share     *float64      `json:"within_ratio" doc:"Of the measured time; null when nothing was measured"`
 	Lines     []FitnessLine `json:"measures"`
 	Worst     []FitnessSpan `json:"worst" doc:"What cost most of it, three at most"`
+	Steps     []FitnessStep `json:"steps" doc:"The time in 96 steps"`
+}
+
+// FitnessStep is a part of a time, held against an objective.
+type FitnessStep struct {
+	FromAt time.Time          `json:"from_at"`
+	SpanS  float64            `json:"span_s"`
+	Share  *float64           `json:"within_ratio" doc:"null when nothing was measured"`
+	Mean   map[string]float64 `json:"mean" doc:"Of each measure that was measured, over the time"`
+	Worst  map[string]float64 `json:"worst"`
 }
 
 // FitnessLine is one measure against its limit.

@@ -40,6 +40,8 @@ type Objectives struct {
 
 const (
 	mostOwn = 500
+	// steps is in how many a time is shown.
+	steps = 96
 	// mostSpan is the longest time that is held against an objective.
 	mostSpan = 93 * 24 * time.Hour
 )
@@ -171,7 +173,9 @@ func (x *Objectives) Fitness(ctx context.Context, path ident.ID, what string, fr
 		return o, f, err
 	}
 	list = append(list, samplesOf(figures)...)
-	return o, o.Limits.Over(list, from, to), nil
+	f = o.Limits.Over(list, from, to)
+	f.Steps = o.Limits.Steps(list, from, to, steps)
+	return o, f, nil
 }
 
 // sampleOf is a reading of round trips. Half of one stands for one way.

@@ -14,16 +14,33 @@ const (
 	referenceAge = 7 * 24 * time.Hour
 	// referEvery is how often one path's is.
 	referEvery = 3 * time.Second
+	// A route is usual once it was found so often, which is done so far apart.
+	referTimes = 3
+	referApart = 15 * time.Second
 	// asked is after how long a path is asked for once more.
 	asked = 24 * time.Hour
 )
+
+// reference is how often a path's route was found, and when last.
+type reference struct {
+	times int
+	at    time.Time
+}
+
+// due reports whether a path's route is to be found now.
+func (r reference) due(p *paths.Path, now time.Time) bool {
+	if r.times > 0 && r.times < referTimes {
+		return now.Sub(r.at) >= referApart && p.WantsReference(now, 0)
+	}
+	return now.Sub(r.at) >= asked && p.WantsReference(now, referenceAge)
+}
 
 // refer has the routes of steady paths found that nobody finds, one after the other. It is paid
 // from the same budget as evidence.
 func (x *Suspicion) refer(ctx context.Context) {
 	tick := time.NewTicker(referEvery)
 	defer tick.Stop()
-	done := map[ident.ID]time.Time{}
+	done := map[ident.ID]reference{}
 	var list []*paths.Path
 	for {
 		select {
@@ -38,10 +55,15 @@ func (x *Suspicion) refer(ctx context.Context) {
 		for len(list) > 0 {
 			p := list[len(list)-1]
 			list = list[:len(list)-1]
-			if now.Sub(done[p.ID]) < asked || !p.WantsReference(now, referenceAge) {
+			r := done[p.ID]
+			if !r.due(p, now) {
 				continue
 			}
-			done[p.ID] = now
+			if r.at = now; r.times >= referTimes {
+				r.times = 0
+			}
+			r.times++
+			done[p.ID] = r
 			if a := x.Fleet.ByID(p.AgentID); a == nil || !a.Here() {
 				continue
 			}

@@ -16,3 +16,5 @@ CREATE TABLE IF NOT EXISTS conversations (
   KEY conversation_began (began_at),
   KEY conversation_ended (ended_at)
 ) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;
+
+ALTER TABLE evidence ADD INDEX IF NOT EXISTS evidence_path (path_id, at);

@@ -217,6 +217,14 @@ function Legend({ series, moves }: { series: Series; moves: number }) {
           maintenance: not judged
         </span>
       )}
+      {(series.evidence ?? []).length > 0 && (
+        <span>
+          <svg viewBox="0 0 12 12" className="mr-2 inline h-3 w-3 align-middle" aria-hidden="true">
+            <path d="M6 1l5 5-5 5-5-5z" fill="none" stroke="var(--ink)" />
+          </svg>
+          evidence taken
+        </span>
+      )}
       {(series.loads ?? []).length > 0 && (
         <span>
           <i className="mr-2 inline-block h-3 w-5 align-middle" style={{ background: "repeating-linear-gradient(135deg, var(--soft) 0 1px, transparent 1px 4px)" }} />

@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { call, get, type Agent, type Kind, type Watch, type WatchSpec } from "../api";
 import { when } from "../format";
+import { Conversations } from "../parts/Conversations";
 import { button } from "../parts/Field";
 import { Maintained } from "../parts/Maintained";
 import { Trouble } from "../parts/Trouble";
@@ -115,6 +116,7 @@ export function Watches() {
         ))}
       </ul>
       {watches.data && all.length === 0 && !editing && <p className="text-soft">Nothing is watched yet. A watch measures from agents to targets again and again, and tells when it gets worse.</p>}
+      <Conversations />
       <Maintained agents={agents.data ?? []} />
     </>
   );

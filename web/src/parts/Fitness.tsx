@@ -3,6 +3,8 @@ import { useState } from "react";
 import { get, type Fitness as Fit, type Objective, type Path } from "../api";
 import { bits, ms, percent, when } from "../format";
 import { Choice } from "./Choice";
+import { OverTime } from "./OverTime";
+import { OwnObjectives } from "./OwnObjectives";
 
 const names: Record<string, string> = { loss_ratio: "Loss", rtt_ms: "RTT, mean", delay_ms: "Delay one way", jitter_ms: "Jitter", spread_ms: "Mean less least RTT", variation_ms: "Variation one way", mos: "MOS", there_bps: "Rate there", back_bps: "Rate back", availability_ratio: "Availability" };
 
@@ -53,9 +55,9 @@ export function Fitness({ path }: { path: Path }) {
               <th scope="col" className="text-right font-normal">Worst</th>
             </tr>
           </thead>
-          <tbody>
-            {lines.map((l) => (
-              <tr key={l.measure} className="border-t border-line">
+          {lines.map((l) => (
+            <tbody key={l.measure}>
+              <tr className="border-t border-line">
                 <th scope="row" className="py-1 text-left font-normal">{names[l.measure] ?? l.measure}</th>
                 <td className="text-right">{(l.at_least ? "≥ " : "≤ ") + value(l.measure, l.limit)}</td>
                 <td className={"text-right " + (l.met ? "" : "text-plum")}>{l.within_ratio == null ? "–" : `${percent(l.within_ratio)} %`}</td>
@@ -63,10 +65,16 @@ export function Fitness({ path }: { path: Path }) {
                 <td className="text-right">{value(l.measure, l.mean)}</td>
                 <td className="text-right">{value(l.measure, l.worst)}</td>
               </tr>
-            ))}
-          </tbody>
+              <tr>
+                <td colSpan={6} className="pb-2">
+                  <OverTime steps={f?.steps ?? []} measure={l.measure} limit={l.limit} atLeast={l.at_least} says={(v) => value(l.measure, v)} />
+                </td>
+              </tr>
+            </tbody>
+          ))}
         </table>
       )}
+      <OwnObjectives all={objectives.data ?? []} added={setName} />
       {worst.length > 0 && (
         <ul className="pt-3">
           {worst.map((w) => (

@@ -59,6 +59,7 @@ export function options(s: Series, moves: Moves, range: Range, box: HTMLElement)
       loadsOf(s, range, colour("soft")),
       maintenanceOf(s, range, colour("line")),
       episodesOf(s, range, colour("ochre"), colour("plum")),
+      evidenceOf(s, colour("ink"), colour("sheet")),
       flagsOf(moves, colour("ink")),
     ],
   };
@@ -273,6 +274,19 @@ function flagsOf(moves: Moves, ink: string) {
   };
 }
 
+/** evidenceOf are small diamonds above the time axis where evidence of an episode was taken. */
+function evidenceOf(s: Series, ink: string, sheet: string) {
+  const times = [...new Set((s.evidence ?? []).map((e) => Math.round(new Date(e.at).getTime() / 1000) * 1000))];
+  return {
+    name: "evidence", type: "custom", silent: true, z: 8, data: times.map((t) => [t]), tooltip: { show: false }, clip: true,
+    renderItem: (frame: Frame, api: Custom) => {
+      const x = api.coord([api.value(0), 0])[0]!;
+      const y = frame.coordSys.y + frame.coordSys.height - 12;
+      return { type: "polygon", shape: { points: [[x, y - 5], [x + 5, y], [x, y + 5], [x - 5, y]] }, style: { fill: sheet, stroke: ink, lineWidth: 1.4 } };
+    },
+  };
+}
+
 /** gaps name the reason where there are no readings. */
 function gaps(s: Series, range: Range, colour: string, fill: string) {
   const end = (g: { to_at: string | null }) => (g.to_at ? Math.min(range.to, new Date(g.to_at).getTime()) : range.to);
@@ -312,5 +326,7 @@ function tip(s: Series, moves: Moves, range: Range, at: number[], time: number):
   if (near) lines.push(`the route changed between ${exactly(near.before_at)} and ${exactly(near.at)}${near.step_ms == null ? "" : `, ${near.step_ms > 0 ? "+" : "−"}${ms(Math.abs(near.step_ms))} ms`}`);
   const kept = (s.maintenance ?? []).find((m) => new Date(m.from_at).getTime() <= at[i]! && new Date(m.to_at).getTime() > at[i]!);
   if (kept) lines.push("maintenance: not judged");
+  const taken = (s.evidence ?? []).filter((e) => Math.abs(new Date(e.at).getTime() - time) < (range.to - range.from) / 150);
+  if (taken.length > 0) lines.push(`evidence taken: ${[...new Set(taken.map((e) => e.what))].join(", ")}`);
   return lines.map(escape).join("<br>");
 }
