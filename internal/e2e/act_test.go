@@ -106,7 +106,7 @@ func TestAFaultOf90SecondsIsCaughtWithItsHop(t *testing.T) {
 	}
 	assert.WithinRange(t, told.ToldAt, begin, end, "while it lasted")
 	assert.InDelta(t, 0, told.From.Sub(begin).Seconds(), 40)
-	assert.Contains(t, told.Seen[0].Sentence, "198.51.100.66", "the hop behind the link")
+	assert.Contains(t, told.Seen[0].Sentence, "core2.transit.example", "the hop behind the link")
 	list, err := c.Store.EvidenceOf(t.Context(), told.ID)
 	require.NoError(t, err)
 	for _, e := range list {
