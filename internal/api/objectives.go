@@ -7,6 +7,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"woodlark.example/core/finding"
+	"woodlark.example/core/guard"
 	"woodlark.example/core/objective"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/ident"
@@ -117,6 +119,9 @@ func (s *server) fitness(ctx context.Context, id ident.ID, name string, from, to
 				break
 			}
 		}
+		if x.Sentence == "" {
+			x.Sentence, x.Advice = s.usualThen(id, w)
+		}
 		out.Worst = append(out.Worst, x)
 	}
 	return out, nil
@@ -136,4 +141,34 @@ func stepsOf(list []objective.Step) []apitype.FitnessStep {
 		out[i] = step
 	}
 	return out
+}
+
+// usualThen is what is told of a path that is worse at that time as a rule: what comes back each
+// day or week, and new levels.
+func (s *server) usualThen(id ident.ID, w objective.Stretch) (sentence, advice string) {
+	v, err := s.c.View(id)
+	if err != nil {
+		return "", ""
+	}
+	zone := s.c.Zone()
+	for _, p := range v.Properties {
+		if !p.EndedAt.IsZero() && p.EndedAt.Before(w.From) || p.Since.After(w.To) || !comesAt(p, w.From.Add(w.To.Sub(w.From)/2).In(zone)) {
+			continue
+		}
+		f := finding.OfProperty(p, zone)
+		return f.Sentence, f.Advice
+	}
+	return "", ""
+}
+
+// comesAt reports whether what a property is of is there at a time.
+func comesAt(p guard.Property, local time.Time) bool {
+	if p.Kind != guard.Daily && p.Kind != guard.Weekly {
+		return true
+	}
+	minute := local.Hour()*60 + local.Minute()
+	if p.From <= p.To && (minute < p.From || minute > p.To) || p.From > p.To && minute < p.From && minute > p.To {
+		return false
+	}
+	return p.Kind == guard.Daily || p.Weekdays == 0 || p.Weekdays&(1<<local.Weekday()) != 0
 }

@@ -90,5 +90,8 @@ func run(base, token, folder string) error {
 		theme("dark"), open("northquay terminal.holm.example 4"), ranged("3 d"), scrolled(430), shoot("console-route-dark"),
 		theme("light"), chromedp.Navigate(base+"/agents"), settle, settle, shoot("console-agents"),
 		streamed, shoot("console-two-ends"),
+		chromedp.Navigate(base+"/watches"), chromedp.Click(`//button[normalize-space()="Add one"]`), settle,
+		chromedp.SendKeys(chromedp.CSS(`section[aria-labelledby="editor"] input`), "islands at noon"), chromedp.SendKeys(`(//section[@aria-labelledby="editor"]//textarea)[1]`, "northquay"),
+		chromedp.SendKeys(`(//section[@aria-labelledby="editor"]//textarea)[2]`, "terminal.holm.example, terminal.oxwater.example"), chromedp.Click(`//button[normalize-space()="Measure something else there, too"]`), settle, settle, scrolled(60), shoot("console-watches"),
 	)
 }

@@ -74,7 +74,6 @@ export function Fitness({ path }: { path: Path }) {
           ))}
         </table>
       )}
-      <OwnObjectives all={objectives.data ?? []} added={setName} />
       {worst.length > 0 && (
         <ul className="pt-3">
           {worst.map((w) => (
@@ -88,6 +87,7 @@ export function Fitness({ path }: { path: Path }) {
           ))}
         </ul>
       )}
+      <OwnObjectives all={objectives.data ?? []} added={setName} />
     </section>
   );
 }

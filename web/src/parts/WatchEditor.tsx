@@ -76,7 +76,7 @@ export function WatchEditor({ of, start, agents, kinds, targets, done }: { of: s
           <Part key={p.key} part={p} kinds={kinds} set={(q) => set({ also: form.also.map((x) => (x.key === p.key ? q : x)) })} remove={() => set({ also: form.also.filter((x) => x.key !== p.key) })} />
         ))}
         {kinds.length > 0 && (
-          <button type="button" className={button} onClick={() => set({ also: [...form.also, partOf(kinds.find((k) => k.name !== form.kind && !form.also.some((p) => p.kind === k.name)) ?? kinds[0]!, form.also)] })}>
+          <button type="button" className={button} onClick={() => set({ also: [...form.also, partOf(kinds.findLast((k) => !k.two_ends && !k.one_target && k.name !== form.kind && !form.also.some((p) => p.kind === k.name)) ?? kinds[0]!, form.also)] })}>
             Measure something else there, too
           </button>
         )}
