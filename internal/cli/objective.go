@@ -147,24 +147,31 @@ func (c *call) writeObjectives(list []apitype.Objective) error {
 	return c.write(list, doc)
 }
 
-// fitness holds paths against an objective.
+// fitness holds paths against objectives, one or several.
 func (c *call) fitness(api *client.Client, o resultsOptions) error {
+	names := list(o.objective)
+	if len(names) == 0 {
+		return wrongCall("-objective names none; 'woodlark objective' lists them")
+	}
 	paths, err := c.pathsMeant(api, o.pathOptions)
 	if err != nil {
 		return err
 	}
-	query := url.Values{"objective": {o.objective}, "from_at": {time.Now().Add(-o.last).UTC().Format(time.RFC3339)}}
-	var list []apitype.Fitness
+	query := url.Values{"from_at": {time.Now().Add(-o.last).UTC().Format(time.RFC3339)}}
+	var all []apitype.Fitness
 	good := true
 	for _, p := range paths {
-		var f apitype.Fitness
-		if err := api.Get(c.ctx, "/paths/"+p.ID+"/fitness", query, &f); err != nil {
-			return err
+		for _, name := range names {
+			query.Set("objective", name)
+			var f apitype.Fitness
+			if err := api.Get(c.ctx, "/paths/"+p.ID+"/fitness", query, &f); err != nil {
+				return err
+			}
+			all = append(all, f)
+			good = good && !slices.ContainsFunc(f.Lines, func(l apitype.FitnessLine) bool { return !l.Met })
 		}
-		list = append(list, f)
-		good = good && !slices.ContainsFunc(f.Lines, func(l apitype.FitnessLine) bool { return !l.Met })
 	}
-	if err := c.write(list, report.Fitness(list, zone()).OrSay(len(list), "No such paths.")); err != nil {
+	if err := c.write(all, report.Fitness(all, zone()).OrSay(len(all), "No such paths.")); err != nil {
 		return err
 	}
 	if !good {

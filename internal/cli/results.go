@@ -20,7 +20,7 @@ import (
 var resultsCommand = command{
 	name: "results", summary: "what was measured: readings of a path, and what runs of every kind found",
 	usage: "                                          the paths there are, and how they stand\n-from AGENT -to TARGET [-last 7d] [options]\n" +
-		"-format ndjson [-from AGENT] [-to TARGET] [-last 28d]\n-runs|-kind KIND [-from AGENT] [-to TARGET] [-via PROBE] [-last 7d]\n-objective NAME [-from AGENT] [-to TARGET] [-last 7d]\n-traces [-from AGENT] [-to TARGET]\n-run ID",
+		"-format ndjson [-from AGENT] [-to TARGET] [-last 28d]\n-runs|-kind KIND [-from AGENT] [-to TARGET] [-via PROBE] [-last 7d]\n-objective NAME,… [-from AGENT] [-to TARGET] [-last 7d]\n-traces [-from AGENT] [-to TARGET]\n-run ID",
 	example: "woodlark results -from northquay -to kiosk.oxwater.example -last 30m\nwoodlark results -format ndjson -last 28d > readings.ndjson\nwoodlark results -runs -outcome missed\n" +
 		"woodlark results -kind throughput -last 7d -format csv\nwoodlark results -traces -to terminal.holm.example",
 	run: runResults,
@@ -97,7 +97,7 @@ func (o *resultsOptions) register(c *call) {
 	f.StringVar(&o.since, "last", "1h", "how far back, such as 30m or 7d")
 	f.StringVar(&o.kind, "kind", "", "what runs of this kind found: "+strings.Join(kind.Names(), ", "))
 	f.StringVar(&o.run, "run", "", "what this run found")
-	f.StringVar(&o.objective, "objective", "", "how much of the time paths were within this objective, such as voice; see 'woodlark objective'")
+	f.StringVar(&o.objective, "objective", "", "how much of the time paths were within an objective, such as voice, or several with commas between; see 'woodlark objective'")
 	f.BoolVar(&o.runs, "runs", false, "runs of all kinds instead of readings: what was done, failed or missed")
 	f.BoolVar(&o.traces, "traces", false, "traces instead of readings, newest first")
 	f.StringVar(&o.outcome, "outcome", "", "only runs that ended so: done, failed, missed, cancelled")

@@ -57,7 +57,7 @@ export function WatchEditor({ of, start, agents, kinds, targets, done }: { of: s
         <div className="flex flex-wrap items-end gap-x-6 gap-y-4">
           <Choice above needed label="When" value={whens[form.when]} values={Object.entries(whens).filter(([w]) => w !== "always" || kind?.continuous).map(([, says]) => says)}
             onChange={(v) => set({ when: (Object.keys(whens) as (keyof typeof whens)[]).find((w) => whens[w] === v) ?? "always" })} />
-          {form.when === "repeat" && <Field label="Every" value={form.repeat} onChange={(repeat) => set({ repeat })} hint="5m" />}
+          {form.when === "repeat" && <Field label="Runs every" value={form.repeat} onChange={(repeat) => set({ repeat })} hint="5m" />}
           {form.when === "repeat" && <Tick label="At random, that far apart in the mean" on={form.poisson} set={(poisson) => set({ poisson })} />}
           {form.when === "cron" && <Field label="Cron expression" value={form.cron} onChange={(cron) => set({ cron })} title="minute, hour, day of the month, month, day of the week" />}
           <Field label="Hours allowed" value={form.hours} onChange={(hours) => set({ hours })} hint="all" title="such as mon-fri 08:00-18:00, sat 09:00-12:00" />
@@ -110,7 +110,7 @@ function Part({ part, kinds, set, remove }: { part: PartForm; kinds: Kind[]; set
       <legend className="sr-only">Also, number {part.key}</legend>
       <div className="flex flex-wrap items-end gap-x-6 gap-y-4">
         <Choice above needed label="Also" value={part.kind} values={kinds.map((k) => k.name)} onChange={(name) => set({ ...part, kind: name, how: {} })} />
-        {timed ? <p className="pb-1">{rhythm(part.kept)}</p> : <Field label="Every" value={part.repeat} onChange={(repeat) => set({ ...part, repeat })} hint={kind?.continuous ? "without a pause" : "15m"} />}
+        {timed ? <p className="pb-1">{rhythm(part.kept)}</p> : <Field label="Runs every" value={part.repeat} onChange={(repeat) => set({ ...part, repeat })} hint={kind?.continuous ? "without a pause" : "15m"} />}
         {kind && <KindForm kind={kind} first={panelOf(kind.name).first} form={part.how} change={(name, value) => set({ ...part, how: { ...part.how, [name]: value } })} />}
         <button type="button" className={button} onClick={remove}>
           Not this one
