@@ -93,6 +93,8 @@ type Episode struct {
 	ToAt     *time.Time
 	Excesses string
 	Body     *string
+	// Matters are kept with it: what people may have to be told of.
+	Matters []Matter `gorm:"-"`
 }
 
 // Incident is what several paths had in common. Body is JSON.
@@ -102,6 +104,8 @@ type Incident struct {
 	ToldAt time.Time
 	ToAt   *time.Time
 	Body   string
+	// Matters are kept with it: what people may have to be told of.
+	Matters []Matter `gorm:"-"`
 }
 
 // Baseline is a path's stored baseline. Body is JSON.

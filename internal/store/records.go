@@ -208,7 +208,16 @@ func (s *Store) SaveEpisodes(ctx context.Context, list []Episode) error {
 	if len(list) == 0 {
 		return nil
 	}
-	return wrap("keep episodes", s.db.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(list, batchRows).Error)
+	var matters []Matter
+	for _, e := range list {
+		matters = append(matters, e.Matters...)
+	}
+	return s.transact(ctx, "keep episodes", func(tx *gorm.DB) error {
+		if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(list, batchRows).Error; err != nil {
+			return err
+		}
+		return keepMatters(tx, matters)
+	})
 }
 
 // Episodes are the episodes that touch a stretch of time, of one path or, when
@@ -227,7 +236,16 @@ func (s *Store) SaveIncidents(ctx context.Context, list []Incident) error {
 	if len(list) == 0 {
 		return nil
 	}
-	return wrap("keep incidents", s.db.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(list, batchRows).Error)
+	var matters []Matter
+	for _, x := range list {
+		matters = append(matters, x.Matters...)
+	}
+	return s.transact(ctx, "keep incidents", func(tx *gorm.DB) error {
+		if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(list, batchRows).Error; err != nil {
+			return err
+		}
+		return keepMatters(tx, matters)
+	})
 }
 
 // Incidents are the incidents that touch a stretch of time, oldest first.

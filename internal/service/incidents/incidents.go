@@ -127,7 +127,7 @@ func (n *Incidents) LookDue(ctx context.Context, now time.Time) error {
 		n.weighStrictness(now)
 	}
 	if !due {
-		return n.save(ctx, nil)
+		return n.save(ctx, nil, false)
 	}
 	return n.Find(ctx, now)
 }
@@ -151,7 +151,7 @@ func (n *Incidents) Find(ctx context.Context, now time.Time) error {
 	n.mu.Lock()
 	changed := n.list.Find(now, witnesses)
 	n.mu.Unlock()
-	return n.save(ctx, changed)
+	return n.save(ctx, changed, true)
 }
 
 // End ends those whose episodes are all over.
@@ -170,19 +170,20 @@ func (n *Incidents) End(ctx context.Context) error {
 		return p.EpisodeOf(number)
 	})
 	n.mu.Unlock()
-	return n.save(ctx, ended)
+	return n.save(ctx, ended, true)
 }
 
 // save keeps incidents that changed, with those that could not be kept before, and
 // tells the listeners.
-func (n *Incidents) save(ctx context.Context, list []guard.Incident) error {
+func (n *Incidents) save(ctx context.Context, list []guard.Incident, tells bool) error {
 	n.mu.Lock()
 	rows := n.unsaved
 	n.unsaved = nil
 	for _, x := range list {
 		id, ok := n.ids[x.Number]
+		what, now := "worse", time.Now().UTC()
 		if !ok {
-			id = ident.New()
+			id, what = ident.New(), "opened"
 			n.ids[x.Number] = id
 		}
 		body, _ := json.Marshal(x)
@@ -190,6 +191,10 @@ func (n *Incidents) save(ctx context.Context, list []guard.Incident) error {
 		if !x.Open() {
 			to := x.To.UTC()
 			row.ToAt = &to
+			what = "closed"
+		}
+		if tells {
+			row.Matters = []store.Matter{{ID: ident.New(), Subject: id, What: what, At: now, MadeAt: now}}
 		}
 		rows = append(rows, row)
 	}
@@ -275,5 +280,5 @@ func (n *Incidents) Found(ctx context.Context, list []guard.Incident) error {
 	}
 	n.list = guard.NewIncidents(append(known, list...))
 	n.mu.Unlock()
-	return n.save(ctx, list)
+	return n.save(ctx, list, false)
 }

@@ -21,6 +21,8 @@ type Episode struct {
 	// lasted, if there is such.
 	Route *guard.RouteChange `json:"route,omitempty"`
 	Seen  []finding.Finding  `json:"seen,omitempty"`
+
+	matters []store.Matter // that it is kept with
 }
 
 // EpisodeOf reads a stored episode.
@@ -50,6 +52,7 @@ func (e Episode) row() store.Episode {
 		to := e.To.UTC()
 		row.ToAt = &to
 	}
+	row.Matters = e.matters
 	return row
 }
 
@@ -65,7 +68,9 @@ func rowsOf(list []Episode) []store.Episode {
 // whether the path's standing changed.
 func (p *Path) noteAll(changes []guard.Change) (keep []Episode, changed bool) {
 	for _, change := range changes {
-		keep = append(keep, p.note(change.Number, change.Episode))
+		e := p.note(change.Number, change.Episode)
+		e.matters = []store.Matter{{ID: ident.New(), Subject: e.ID, PathID: &p.ID, What: string(change.What), At: change.At.UTC(), MadeAt: time.Now().UTC()}}
+		keep = append(keep, e)
 		changed = changed || change.What != guard.Worse && change.What != guard.Easing
 	}
 	return keep, changed

@@ -85,6 +85,15 @@ type job struct {
 	round   int // of more probes
 }
 
+// share is which part of a day's packets it may take: what is found while all is well leaves most
+// of them for when it is not.
+func (j job) share() float64 {
+	if j.phase == "" {
+		return 0.1
+	}
+	return 1
+}
+
 // The phases of an episode in which evidence is taken.
 const (
 	Opening = "opening"
@@ -214,7 +223,7 @@ func (x *Suspicion) burst(ctx context.Context, p *paths.Path) (told bool, err er
 	if a == nil || !a.Here() {
 		return false, fmt.Errorf("its agent is not there")
 	}
-	if err := x.pay(p, k, how); err != nil {
+	if err := x.pay(p, k, how, 1); err != nil {
 		return false, err
 	}
 	spec, err := k.Encode(how)
@@ -272,9 +281,9 @@ func specOf(k *kind.Kind, p *paths.Path, fields map[string]any) (kind.Spec, erro
 	return k.Take(kind.Standing, given)
 }
 
-// pay takes the packets of a measurement from what may be sent to a path a day, or says that
-// not as many are left.
-func (x *Suspicion) pay(p *paths.Path, k *kind.Kind, how kind.Spec) error {
+// pay takes the packets of a measurement from what may be sent to a path a day, of which a share
+// is for the like, or says that not as many are left.
+func (x *Suspicion) pay(p *paths.Path, k *kind.Kind, how kind.Spec, share float64) error {
 	cost := 0.0
 	if k.Cost != nil {
 		cost = k.Cost(how, []string{p.Target}).Packets
@@ -290,7 +299,7 @@ func (x *Suspicion) pay(p *paths.Path, k *kind.Kind, how kind.Spec) error {
 	for _, s := range list {
 		sum += s.packets
 	}
-	if sum+cost > float64(most) {
+	if sum+cost > share*float64(most) {
 		x.spent[p.ID] = list
 		return fmt.Errorf("of the %d packets a day that its watches allow for this, %.0f are sent", most, sum)
 	}
@@ -382,7 +391,7 @@ func (x *Suspicion) begin(ctx context.Context, j job, l look) (ident.ID, error) 
 	if err != nil {
 		return ident.ID{}, err
 	}
-	if err := x.pay(j.path, l.kind, how); err != nil {
+	if err := x.pay(j.path, l.kind, how, j.share()); err != nil {
 		return ident.ID{}, err
 	}
 	rows, err := x.Runs.Start(ctx, runs.Request{Kind: l.kind, From: l.from, Targets: []string{l.to}, How: how, Extra: true})
