@@ -99,6 +99,7 @@ func config(version string) huma.Config {
 	c.Tags = []*huma.Tag{
 		{Name: "Paths", Description: "Directed pairs of an agent and a target, and what was read of them"},
 		{Name: "Watches", Description: "Standing measurements"},
+		{Name: "Notifications", Description: "Who is told of what, and by which way"},
 		{Name: "Objectives", Description: "Limits for a purpose, and how well paths kept within them"},
 		{Name: "Runs", Description: "Pings, on demand or of a periodic watch"},
 		{Name: "Sweeps", Description: "Who answers in a prefix"},
@@ -133,6 +134,7 @@ func (s *server) register(a huma.API) {
 	s.registerObjectives(a)
 	s.registerEvidence(a)
 	s.registerConversations(a)
+	s.registerNotify(a)
 	s.registerSweeps(a)
 	s.registerTraces(a)
 	s.registerWalks(a)

@@ -16,6 +16,7 @@ import (
 	"woodlark.example/core/baseline"
 	"woodlark.example/core/guard"
 	"woodlark.example/core/route"
+	_ "woodlark.example/internal/channel/all" // by what people are told
 	"woodlark.example/internal/ident"
 	_ "woodlark.example/internal/kind/all" // what can be measured
 	"woodlark.example/internal/protocol"
@@ -28,6 +29,7 @@ import (
 	"woodlark.example/internal/service/loads"
 	"woodlark.example/internal/service/maintenance"
 	"woodlark.example/internal/service/notices"
+	"woodlark.example/internal/service/notify"
 	"woodlark.example/internal/service/objectives"
 	"woodlark.example/internal/service/paths"
 	"woodlark.example/internal/service/runs"
@@ -103,6 +105,7 @@ type Service struct {
 	Maintenance *maintenance.Windows
 	Suspicion   *suspicion.Suspicion
 	Objectives  *objectives.Objectives
+	Notify      *notify.Notify
 	// Conversations are those of the programs of agents' machines.
 	Conversations *conversations.Conversations
 
@@ -127,6 +130,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	s.Paths.Changed = s.Suspicion.Changed
 	s.Conversations = conversations.New(conversations.Options{Store: o.Store, Log: o.Log, Events: s.Events, Fleet: s.Fleet, Runs: s.Runs, Watches: s.Watches})
 	s.Ingest = ingest.New(ingest.Options{Store: o.Store, Log: o.Log, Now: o.Now, Owners: o.Owners, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Loads: s.Loads, Runs: s.Runs, Suspicion: s.Suspicion, Talks: s.Conversations})
+	s.Notify = notify.New(notify.Options{Store: o.Store, Log: o.Log, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Watches: s.Watches, Zone: o.Zone})
 	s.Objectives = objectives.New(o.Store, s.Notices)
 	s.Maintenance = maintenance.New(maintenance.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches, Zone: o.Zone, Training: o.Training})
 	return s, s.load(ctx)
@@ -140,7 +144,7 @@ func (s *Service) load(ctx context.Context) error {
 		func(ctx context.Context) error {
 			return s.Devices.Load(ctx, s.Store, time.Now().Add(-ingest.UsualWithin))
 		},
-		s.Conversations.Load,
+		s.Conversations.Load, s.Notify.Load,
 		func(ctx context.Context) error { return s.Loads.Load(ctx, s.Store, s.Fleet.Agents()) },
 	} {
 		if err := load(ctx); err != nil {
@@ -214,6 +218,7 @@ func (s *Service) Run(ctx context.Context) error {
 	defer beside.Wait()
 	beside.Go(func() { s.Watches.Run(ctx) })
 	beside.Go(func() { s.Suspicion.Run(ctx) })
+	beside.Go(func() { s.Notify.Run(ctx) })
 	defer s.Runs.End()
 	// One whose episodes ended as the service was being killed is not told as going on for ever.
 	s.housekeeping(ctx, "end incidents", func() error { return s.Incidents.End(ctx) })

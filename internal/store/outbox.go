@@ -43,6 +43,7 @@ const (
 	Waiting   = "waiting"
 	Delivered = "delivered"
 	GaveUp    = "gave up"
+	Held      = "held"   // for the end of quiet hours, or of a storm
 	Summed    = "summed" // it is part of a summary
 )
 
@@ -78,7 +79,7 @@ func (s *Store) SaveChannel(ctx context.Context, c Channel) error {
 // DeleteChannel removes a channel; what waits for it is given up.
 func (s *Store) DeleteChannel(ctx context.Context, id ident.ID) error {
 	return s.transact(ctx, "remove a channel", func(tx *gorm.DB) error {
-		if err := tx.Model(&Message{}).Where("channel_id = ? AND state = ?", id, Waiting).Updates(map[string]any{"state": GaveUp, "error": "the channel was removed", "ended_at": time.Now().UTC()}).Error; err != nil {
+		if err := tx.Model(&Message{}).Where("channel_id = ? AND state IN ?", id, []string{Waiting, Held}).Updates(map[string]any{"state": GaveUp, "error": "the channel was removed", "ended_at": time.Now().UTC()}).Error; err != nil {
 			return err
 		}
 		return tx.Delete(&Channel{}, "id = ?", id).Error
@@ -98,7 +99,7 @@ func (s *Store) SaveRule(ctx context.Context, r Rule) error {
 // DeleteRule removes a rule; what waits by it is given up.
 func (s *Store) DeleteRule(ctx context.Context, id ident.ID) error {
 	return s.transact(ctx, "remove a rule", func(tx *gorm.DB) error {
-		if err := tx.Model(&Message{}).Where("rule_id = ? AND state = ?", id, Waiting).Updates(map[string]any{"state": GaveUp, "error": "the rule was removed", "ended_at": time.Now().UTC()}).Error; err != nil {
+		if err := tx.Model(&Message{}).Where("rule_id = ? AND state IN ?", id, []string{Waiting, Held}).Updates(map[string]any{"state": GaveUp, "error": "the rule was removed", "ended_at": time.Now().UTC()}).Error; err != nil {
 			return err
 		}
 		return tx.Delete(&Rule{}, "id = ?", id).Error

@@ -231,6 +231,11 @@ func (s *Store) Episodes(ctx context.Context, path ident.ID, from, to time.Time)
 	return list, wrap("list episodes", q.Find(&list).Error)
 }
 
+// EpisodeByID is one episode; the error wraps ErrNotFound.
+func (s *Store) EpisodeByID(ctx context.Context, id ident.ID) (e Episode, err error) {
+	return e, wrap("find episode "+id.String(), s.db.WithContext(ctx).Where("id = ?", id).First(&e).Error)
+}
+
 // SaveIncidents keeps incidents, over those with the same identifier.
 func (s *Store) SaveIncidents(ctx context.Context, list []Incident) error {
 	if len(list) == 0 {

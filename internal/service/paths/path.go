@@ -282,6 +282,30 @@ func (p *Path) IDOf(number int) ident.ID {
 	return p.ids[number]
 }
 
+// OpenEpisodes are those that go on.
+func (p *Path) OpenEpisodes() (list []ident.ID) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, o := range p.guard.Open() {
+		if id := p.ids[o.Number]; !id.IsZero() {
+			list = append(list, id)
+		}
+	}
+	return list
+}
+
+// NumberOf is the number of an episode of the path; false when it is none of its.
+func (p *Path) NumberOf(episode ident.ID) (number int, ok bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for n, id := range p.ids {
+		if id == episode {
+			return n, true
+		}
+	}
+	return 0, false
+}
+
 // Unsent is why no probe of the newest reading could be sent; empty when some were, or it is of
 // long ago.
 func (p *Path) Unsent(now time.Time) string {
