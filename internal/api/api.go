@@ -133,6 +133,7 @@ func (s *server) register(a huma.API) {
 	s.registerMaintenance(a)
 	s.registerObjectives(a)
 	s.registerEvidence(a)
+	s.registerPeriod(a)
 	s.registerConversations(a)
 	s.registerNotify(a)
 	s.registerSweeps(a)

@@ -86,7 +86,7 @@ const saidFor = 7 * 24 * time.Hour
 // isNow is how far back the end of a period may lie and still be now.
 const isNow = 2 * time.Minute
 
-func (s *server) degraded(ctx context.Context, in period) (apitype.Degraded, error) {
+func (s *server) degraded(ctx context.Context, in Period) (apitype.Degraded, error) {
 	from, to, err := in.checked()
 	if err != nil {
 		return apitype.Degraded{}, err
@@ -176,9 +176,8 @@ func (s *server) report(out *apitype.Degraded, v service.View, live bool, going,
 	if live && v.Verdict.Open == nil && v.Rhythm() != nil {
 		out.Daily = append(out.Daily, pathOf(v, s.c.Zone(), to, false))
 	}
-	if n, is := notJudged(v, s.c.Zone()); is && live {
-		n.Path = name
-		out.NotJudged = append(out.NotJudged, n)
+	if n, is := v.NotJudged(s.c.Zone()); is && live {
+		out.NotJudged = append(out.NotJudged, apitype.NotJudged{Path: name, Why: n.Why, Says: n.Says, Until: utc(n.Until)})
 		told = true
 	}
 	if !told {
@@ -197,22 +196,4 @@ func pathThen(p apitype.Path, going []apitype.Episode) apitype.Path {
 		}
 	}
 	return p
-}
-
-// notJudged says why a path could not be judged, if that is so.
-func notJudged(v service.View, zone *time.Location) (n apitype.NotJudged, is bool) {
-	switch {
-	case v.Verdict.State == guard.StateUnmeasured:
-		n.Why, n.Says = "unmeasured", v.Findings[0].Sentence
-	case v.Verdict.Never || len(v.Verdict.Open) > 0:
-		return n, false
-	case v.Baseline == nil:
-		n.Why, n.Says = "no_baseline", v.Findings[0].Sentence
-	case !v.Verdict.Learning.IsZero():
-		n.Why, n.Until = "learning", utc(v.Verdict.Learning)
-		n.Says = fmt.Sprintf("What is normal is still being learnt, until %s.", v.Verdict.Learning.In(zone).Format("Mon 2 Jan 15:04"))
-	default:
-		return n, false
-	}
-	return n, true
 }

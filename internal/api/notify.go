@@ -14,6 +14,7 @@ import (
 	"woodlark.example/internal/channel"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/service/notify"
+	"woodlark.example/internal/service/selection"
 	"woodlark.example/internal/store"
 )
 
@@ -137,7 +138,7 @@ func channelOf(c notify.Channel) (out apitype.Channel, err error) {
 }
 
 func ruleRead(in apitype.RuleSpec) (r notify.Rule, err error) {
-	r = notify.Rule{Name: in.Name, Channel: in.Channel, States: in.States, Sites: in.Sites, Agents: in.Agents, Targets: in.Targets, Tags: in.Tags, IncidentsOnly: in.IncidentsOnly, Hours: in.Hours, Zone: in.Zone, Most: in.Most}
+	r = notify.Rule{Name: in.Name, Channel: in.Channel, States: in.States, Selection: selection.Selection{Sites: in.Sites, Agents: in.Agents, Targets: in.Targets, Tags: in.Tags}, IncidentsOnly: in.IncidentsOnly, Hours: in.Hours, Zone: in.Zone, Most: in.Most}
 	if in.Remind != "" {
 		var d kind.Span
 		if err := d.Set(in.Remind); err != nil {

@@ -18,13 +18,14 @@ import (
 	"woodlark.example/internal/store"
 )
 
-type period struct {
+// Period is a stretch of time in a query.
+type Period struct {
 	From time.Time `query:"from_at" doc:"A day ago when left out"`
 	To   time.Time `query:"to_at" doc:"Now when left out"`
 }
 
 // checked is the period, if it is one.
-func (p period) checked() (from, to time.Time, err error) {
+func (p Period) checked() (from, to time.Time, err error) {
 	from, to = spanOfPath{From: p.From, To: p.To}.span()
 	if !to.After(from) {
 		err = fmt.Errorf("%w: from_at %s is not before to_at %s", kind.ErrInvalid, from.Format(time.RFC3339), to.Format(time.RFC3339))
@@ -45,7 +46,7 @@ func (s *server) registerReports(a huma.API) {
 			slices.SortFunc(out.ClocksOff, func(a, b apitype.ClockOff) int { return cmp.Compare(a.Agent, b.Agent) })
 			return &body[apitype.Status]{out}, nil
 		})
-	degraded := func(ctx context.Context, in *period) (*body[apitype.Degraded], error) {
+	degraded := func(ctx context.Context, in *Period) (*body[apitype.Degraded], error) {
 		out, err := s.degraded(ctx, *in)
 		if err != nil {
 			return nil, s.problem(err)
@@ -55,7 +56,7 @@ func (s *server) registerReports(a huma.API) {
 	huma.Register(a, operation(http.MethodGet, "/reports/degraded", "report-degraded", "The paths that are or were worse than their baselines", "Reports", http.StatusUnprocessableEntity), degraded)
 	huma.Register(a, operation(http.MethodGet, "/degraded", "report-degraded-at-its-old-place", "The same as /reports/degraded", "Reports", http.StatusUnprocessableEntity), degraded)
 	huma.Register(a, operation(http.MethodGet, "/incidents", "list-incidents", "What several paths had in common, those that go on first", "Reports", http.StatusUnprocessableEntity),
-		func(ctx context.Context, in *period) (*body[[]apitype.Incident], error) {
+		func(ctx context.Context, in *Period) (*body[[]apitype.Incident], error) {
 			from, to, err := in.checked()
 			if err != nil {
 				return nil, s.problem(err)
@@ -67,7 +68,7 @@ func (s *server) registerReports(a huma.API) {
 			return &body[[]apitype.Incident]{out}, nil
 		})
 	huma.Register(a, operation(http.MethodGet, "/notices", "list-notices", "What is to know of the service itself, newest first", "Reports"),
-		func(ctx context.Context, in *period) (*body[[]apitype.Notice], error) {
+		func(ctx context.Context, in *Period) (*body[[]apitype.Notice], error) {
 			if in.From.IsZero() {
 				in.From = time.Now().Add(-24 * time.Hour)
 			}

@@ -151,7 +151,7 @@ func (c *call) acceptLevel(api *client.Client, p apitype.Path, o baselineOptions
 		return document.JSON(c.out, after)
 	}
 	fmt.Fprintf(c.out, "Accepted: what %s has come to is normal from now on.\n", p.From+" → "+p.To)
-	fmt.Fprintf(c.out, "%s  %s\n", c.ink.Paint(report.State(after.State)), after.Findings[0].Sentence)
+	fmt.Fprintf(c.out, "%s  %s\n", c.ink.Paint(document.State(after.State)), after.Findings[0].Sentence)
 	return nil
 }
 

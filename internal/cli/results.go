@@ -238,7 +238,7 @@ func (c *call) readings(to *client.Client, path string, from time.Time) ([]apity
 
 func (c *call) writeReadings(p apitype.Path, readings []apitype.Reading, last time.Duration) error {
 	doc := document.Document{Records: report.ReadingRecords(p, readings)}
-	doc.Say("%s  %s", report.Ends(p), report.State(p.State))
+	doc.Say("%s  %s", report.Ends(p), document.State(p.State))
 	if len(readings) == 0 {
 		doc.Say("No readings in the last %s. 'woodlark results -runs' says what failed or was missed.", figure.FormatSpan(last))
 		return c.write(readings, doc)

@@ -121,10 +121,29 @@ func (c *Client) once(ctx context.Context, method, path string, data []byte, out
 	if out == nil || answer.StatusCode == http.StatusNoContent {
 		return false, nil
 	}
+	if w, is := out.(io.Writer); is {
+		if _, err := io.Copy(w, answer.Body); err != nil {
+			return false, fmt.Errorf("read the answer of %s: %w", path, err)
+		}
+		return false, nil
+	}
 	if err := json.NewDecoder(answer.Body).Decode(out); err != nil {
 		return false, fmt.Errorf("read the answer of %s: %w", path, err)
 	}
 	return false, nil
+}
+
+// fetchWait is how long a file may take to be made.
+const fetchWait = 10 * time.Minute
+
+// Fetch writes what is at a path under /api/v1 as it comes.
+func (c *Client) Fetch(ctx context.Context, path string, query url.Values, w io.Writer) error {
+	if len(query) > 0 {
+		path += "?" + query.Encode()
+	}
+	patient := *c
+	patient.http = &http.Client{Timeout: fetchWait, Transport: c.http.Transport}
+	return patient.Do(ctx, http.MethodGet, path, nil, w)
 }
 
 // Segment makes a name safe as a part of a path.

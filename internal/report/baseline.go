@@ -24,10 +24,10 @@ func Baseline(b apitype.Baseline, zone *time.Location) document.Document {
 	}
 	for _, m := range b.Measures {
 		doc.Gap()
-		doc.Say("%s  %s over all hours, whose bands reach from %s to %s; from %s", document.Strong(measureName(m.Measure)), amount(m.Unit, m.Overall.Median), amount(m.Unit, m.Overall.Low), amount(m.Unit, m.Overall.High), countOne(m.Days, "day"))
+		doc.Say("%s  %s over all hours, whose bands reach from %s to %s; from %s", document.Strong(document.MeasureName(m.Measure)), document.Amount(m.Unit, m.Overall.Median), document.Amount(m.Unit, m.Overall.Low), document.Amount(m.Unit, m.Overall.High), countOne(m.Days, "day"))
 		week(&doc, m)
 		for _, r := range m.Recurs {
-			doc.Say("  expected %s %s to %s: up to %s worse", strings.Join(shortDays(r.Weekdays), " "), r.From, r.To, amount(m.Unit, r.Shift))
+			doc.Say("  expected %s %s to %s: up to %s worse", strings.Join(shortDays(r.Weekdays), " "), r.From, r.To, document.Amount(m.Unit, r.Shift))
 		}
 	}
 	doc.Gap()
@@ -65,14 +65,14 @@ func week(doc *document.Document, m apitype.BaselineMeasure) {
 		if n > 1 {
 			name += " to " + time.Weekday((d + n) % 7).String()[:3]
 		}
-		doc.Say("  %s  %s", name, document.Faint(fmt.Sprintf("widest at %02d:00: %s to %s", worst, amount(m.Unit, hours[worst].Low), amount(m.Unit, hours[worst].High))))
+		doc.Say("  %s  %s", name, document.Faint(fmt.Sprintf("widest at %02d:00: %s to %s", worst, document.Amount(m.Unit, hours[worst].Low), document.Amount(m.Unit, hours[worst].High))))
 		for r, line := range dayPicture(hours, low, high) {
 			label := ""
 			switch r {
 			case 0:
-				label = amount(m.Unit, high)
+				label = document.Amount(m.Unit, high)
 			case weekRows - 1:
-				label = amount(m.Unit, low)
+				label = document.Amount(m.Unit, low)
 			}
 			doc.Say("  %12s │%s", label, line)
 		}
@@ -147,10 +147,10 @@ func Differences(p apitype.Path, list []apitype.Difference) document.Document {
 	for _, d := range list {
 		says := "the same"
 		if d.Differs {
-			says = fmt.Sprintf("differs most %s %02d:00: %s (%s to %s) and %s (%s to %s)", d.Weekday, d.Hour, amount(d.Unit, d.WorstA.Median), amount(d.Unit, d.WorstA.Low), amount(d.Unit, d.WorstA.High),
-				amount(d.Unit, d.WorstB.Median), amount(d.Unit, d.WorstB.Low), amount(d.Unit, d.WorstB.High))
+			says = fmt.Sprintf("differs most %s %02d:00: %s (%s to %s) and %s (%s to %s)", d.Weekday, d.Hour, document.Amount(d.Unit, d.WorstA.Median), document.Amount(d.Unit, d.WorstA.Low), document.Amount(d.Unit, d.WorstA.High),
+				document.Amount(d.Unit, d.WorstB.Median), document.Amount(d.Unit, d.WorstB.Low), document.Amount(d.Unit, d.WorstB.High))
 		}
-		doc.Say("  %-12s  %s and %s over all hours; %s", measureName(d.Measure), amount(d.Unit, d.A.Median), amount(d.Unit, d.B.Median), says)
+		doc.Say("  %-12s  %s and %s over all hours; %s", document.MeasureName(d.Measure), document.Amount(d.Unit, d.A.Median), document.Amount(d.Unit, d.B.Median), says)
 	}
 	return doc
 }

@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"woodlark.example/core/capacity"
 	"woodlark.example/core/figure"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/report/document"
@@ -37,7 +36,7 @@ func Degraded(d apitype.Degraded, zone *time.Location) document.Document {
 	for _, e := range d.Ended {
 		doc.Say("  %s", Ends(e.Path))
 		for _, x := range e.Episodes {
-			doc.Say("    %s  %s", State(x.Kind), lastsFor(x, d.ToAt, zone))
+			doc.Say("    %s  %s", document.State(x.Kind), lastsFor(x, d.ToAt, zone))
 			doc.Say("    %s", x.Sentence)
 			before(&doc, x)
 		}
@@ -46,7 +45,7 @@ func Degraded(d apitype.Degraded, zone *time.Location) document.Document {
 		doc.Section("Never answered")
 	}
 	for _, p := range d.Never {
-		doc.Say("  %s  %s", State(p.State), Ends(p))
+		doc.Say("  %s  %s", document.State(p.State), Ends(p))
 		doc.Say("    %s", p.Findings[0].Sentence)
 		doc.Say("    %s", document.Faint(p.Findings[0].Advice))
 	}
@@ -106,7 +105,7 @@ func memberFigures(d apitype.Degraded, x apitype.Incident, m apitype.IncidentFor
 				continue
 			}
 			for _, y := range e.Excesses {
-				text += fmt.Sprintf("  %s %s before, %s now", measureName(y.Measure), amount(y.Unit, y.Normal), amount(y.Unit, y.Now))
+				text += fmt.Sprintf("  %s %s before, %s now", document.MeasureName(y.Measure), document.Amount(y.Unit, y.Normal), document.Amount(y.Unit, y.Now))
 			}
 			if e.Kind == "lost" {
 				text += "  lost"
@@ -130,13 +129,13 @@ func hopName(address, name string) string {
 // what to do next.
 func degradedPath(doc *document.Document, p apitype.Path, now time.Time, zone *time.Location) {
 	if len(p.Episodes) == 0 {
-		doc.Say("  %s  %s", State(p.State), Ends(p))
+		doc.Say("  %s  %s", document.State(p.State), Ends(p))
 	}
 	for i, e := range p.Episodes {
 		if i == 0 {
-			doc.Say("  %s  %s  %s", State(p.State), Ends(p), lastsFor(e, now, zone))
+			doc.Say("  %s  %s  %s", document.State(p.State), Ends(p), lastsFor(e, now, zone))
 		} else {
-			doc.Say("    %s  %s", State(e.Kind), lastsFor(e, now, zone))
+			doc.Say("    %s  %s", document.State(e.Kind), lastsFor(e, now, zone))
 		}
 		found := e.Findings
 		if i == 0 && len(p.Findings) > 0 && p.State == "lost" {
@@ -171,24 +170,9 @@ func before(doc *document.Document, e apitype.Episode) {
 		return
 	}
 	for _, x := range e.Excesses {
-		doc.Say("    %s", document.Faint(fmt.Sprintf("%s: %s before (%s to %s), %s now (%s to %s at 95 %%), %s at worst", measureName(x.Measure), amount(x.Unit, x.Normal), amount(x.Unit, x.Low), amount(x.Unit, x.High),
-			amount(x.Unit, x.Now), amount(x.Unit, x.NowLow), amount(x.Unit, x.NowHigh), amount(x.Unit, x.Worst))))
+		doc.Say("    %s", document.Faint(fmt.Sprintf("%s: %s before (%s to %s), %s now (%s to %s at 95 %%), %s at worst", document.MeasureName(x.Measure), document.Amount(x.Unit, x.Normal), document.Amount(x.Unit, x.Low), document.Amount(x.Unit, x.High),
+			document.Amount(x.Unit, x.Now), document.Amount(x.Unit, x.NowLow), document.Amount(x.Unit, x.NowHigh), document.Amount(x.Unit, x.Worst))))
 	}
-}
-
-// amount writes a figure with its unit.
-func amount(unit string, v float64) string {
-	switch unit {
-	case "ms":
-		return figure.FormatMs(v)
-	case "ratio":
-		return figure.FormatRatio(v)
-	case "bps":
-		return capacity.Rate(v).String()
-	case "mos":
-		return fmt.Sprintf("%.2f", v)
-	}
-	return fmt.Sprintf("%.0f", v)
 }
 
 func properties(doc *document.Document, title string, list []apitype.PathProperties, _ *time.Location) {
@@ -207,16 +191,6 @@ func properties(doc *document.Document, title string, list []apitype.PathPropert
 			}
 		}
 	}
-}
-
-var measureNames = map[string]string{"rtt": "RTT", "delay_there": "delay there", "delay_back": "delay back", "jitter_there": "jitter there", "jitter_back": "jitter back", "loss_there": "loss there",
-	"loss_back": "loss back", "mos": "MOS", "throughput_there": "throughput there", "throughput_back": "throughput back", "resolve": "name resolution", "answering": "addresses answering"}
-
-func measureName(m string) string {
-	if name := measureNames[m]; name != "" {
-		return name
-	}
-	return m
 }
 
 // degradedColumns are those of the report's records: one for each measure of an episode, for

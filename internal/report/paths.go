@@ -21,7 +21,7 @@ func Paths(list []apitype.Path) document.Document {
 		if len(p.Findings) > 0 {
 			says = p.Findings[0].Sentence
 		}
-		rows = append(rows, []string{p.From + " → " + p.To, fmt.Sprintf("IPv%d", p.Family), p.Via, State(p.State), median, loss, says})
+		rows = append(rows, []string{p.From + " → " + p.To, fmt.Sprintf("IPv%d", p.Family), p.Via, document.State(p.State), median, loss, says})
 	}
 	return document.Of(document.Table{Columns: []document.Column{{Name: "path"}, {Name: "over"}, {Name: "by"}, {Name: "state"}, {Name: "median", Right: true}, {Name: "loss", Right: true}, {Name: "because"}}, Rows: rows}, pathRecords(list))
 }

@@ -38,7 +38,7 @@ func Replay(o *replay.Output, zone *time.Location) document.Document {
 		if e.Kind == guard.Lost {
 			state = "lost"
 		}
-		doc.Say("  %s  %s → %s  told after %s", State(state), e.From, e.To, figure.FormatSpan(e.ToldAt.Sub(e.BeganAt)))
+		doc.Say("  %s  %s → %s  told after %s", document.State(state), e.From, e.To, figure.FormatSpan(e.ToldAt.Sub(e.BeganAt)))
 		for _, f := range e.Findings {
 			doc.Say("    %s", f.Sentence)
 		}

@@ -10,19 +10,6 @@ import (
 	"woodlark.example/internal/report/document"
 )
 
-// State is a path's state by mark and word.
-func State(state string) string {
-	switch state {
-	case "degraded":
-		return document.Changed("◆ degraded")
-	case "lost":
-		return document.Lost("⊖ lost")
-	case "unmeasured":
-		return document.Faint("◌ unmeasured")
-	}
-	return "● steady"
-}
-
 // Ends writes a path's two ends.
 func Ends(p apitype.Path) string { return endsOf(p.From, p.To, p.Family, p.Via) }
 

@@ -32,6 +32,7 @@ import (
 	"woodlark.example/internal/service/notify"
 	"woodlark.example/internal/service/objectives"
 	"woodlark.example/internal/service/paths"
+	"woodlark.example/internal/service/reports"
 	"woodlark.example/internal/service/runs"
 	"woodlark.example/internal/service/suspicion"
 	"woodlark.example/internal/service/watches"
@@ -106,6 +107,7 @@ type Service struct {
 	Suspicion   *suspicion.Suspicion
 	Objectives  *objectives.Objectives
 	Notify      *notify.Notify
+	Reports     *reports.Reports
 	// Conversations are those of the programs of agents' machines.
 	Conversations *conversations.Conversations
 
@@ -132,6 +134,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	s.Ingest = ingest.New(ingest.Options{Store: o.Store, Log: o.Log, Now: o.Now, Owners: o.Owners, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Loads: s.Loads, Runs: s.Runs, Suspicion: s.Suspicion, Talks: s.Conversations})
 	s.Notify = notify.New(notify.Options{Store: o.Store, Log: o.Log, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Watches: s.Watches, Zone: o.Zone})
 	s.Objectives = objectives.New(o.Store, s.Notices)
+	s.Reports = reports.New(reports.Options{Store: o.Store, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Watches: s.Watches, Objectives: s.Objectives, Zone: o.Zone, Views: s.reported})
 	s.Maintenance = maintenance.New(maintenance.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches, Zone: o.Zone, Training: o.Training})
 	return s, s.load(ctx)
 }

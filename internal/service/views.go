@@ -14,6 +14,7 @@ import (
 	"woodlark.example/internal/service/events"
 	"woodlark.example/internal/service/loads"
 	"woodlark.example/internal/service/paths"
+	"woodlark.example/internal/service/reports"
 	"woodlark.example/internal/service/watches"
 	"woodlark.example/internal/store"
 )
@@ -98,6 +99,16 @@ func (s *Service) Views(f Filter) []View {
 			cmp.Compare(a.Target, b.Target), cmp.Compare(a.Family, b.Family))
 	})
 	return views
+}
+
+// reported are the paths as reports need them.
+func (s *Service) reported() []reports.View {
+	views := s.Views(Filter{})
+	out := make([]reports.View, len(views))
+	for i, v := range views {
+		out[i] = reports.View{View: v.View, Watched: v.Watched, Throughput: v.Throughput}
+	}
+	return out
 }
 
 // View is one path; the error wraps store.ErrNotFound.

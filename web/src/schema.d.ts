@@ -855,6 +855,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/reports/period": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What got worse in a period, before and after, how available each path was, and what else changed
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["report-period"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports/period/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The same as a file to hand on: one page of HTML that needs nothing else, PDF, CSV, JSON or text
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["print-report-period"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rules": {
         parameters: {
             query?: never;
@@ -1351,6 +1391,28 @@ export interface components {
             /** Format: double */
             share_ratio: number;
         };
+        Carried: {
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            bps: number;
+            /** Format: int64 */
+            family: number;
+            from: string;
+            path_id: string;
+            /** @description as usual, less than usual, more than usual, or that this is not known yet */
+            says: string;
+            to: string;
+            /** Format: double */
+            usual_bps?: number;
+            /** Format: double */
+            usual_high_bps?: number;
+            /** Format: double */
+            usual_low_bps?: number;
+            via: string;
+            /** @description there or back */
+            way: string;
+        };
         Carries: {
             /** Format: date-time */
             at: string;
@@ -1532,6 +1594,25 @@ export interface components {
              * @description Paths that are watched
              */
             watched: number;
+        };
+        DegradedTold: {
+            /**
+             * Format: double
+             * @description For how long it was worse than normal in that time
+             */
+            cost_s: number;
+            episodes: components["schemas"]["EpisodeTold"][] | null;
+            /** Format: int64 */
+            family: number;
+            from: string;
+            path_id: string;
+            /** @description The round trip over that time in steps */
+            picture: components["schemas"]["PictureStep"][] | null;
+            route_changes: components["schemas"]["RouteFlag"][] | null;
+            /** Format: double */
+            step_s: number;
+            to: string;
+            via: string;
         };
         DiffLine: {
             address: string;
@@ -1764,6 +1845,14 @@ export interface components {
             /** @description of throughput: measure both machines by themselves first */
             yardstick?: boolean;
         };
+        Ends: {
+            /** Format: int64 */
+            family: number;
+            from: string;
+            path_id: string;
+            to: string;
+            via: string;
+        };
         Episode: {
             /**
              * Format: date-time
@@ -1814,6 +1903,37 @@ export interface components {
             told_at: string;
             /** @description Stretches in it without readings */
             unmeasured: components["schemas"]["Span"][] | null;
+        };
+        EpisodeTold: {
+            advice?: string;
+            /** @description What else is concluded: where on the way, whose */
+            also?: string[] | null;
+            /** Format: date-time */
+            began_at: string;
+            cause: string;
+            /**
+             * Format: date-time
+             * @description Between which it began
+             */
+            earliest_at: string;
+            /** Format: date-time */
+            ended_at?: string;
+            excesses: components["schemas"]["ExcessTold"][] | null;
+            id: string;
+            incident_id?: string;
+            kind: string;
+            /** Format: date-time */
+            latest_at: string;
+            sentence: string;
+            /**
+             * Format: int64
+             * @description How often it came, with pauses of under half an hour
+             */
+            times: number;
+            /** Format: date-time */
+            told_at: string;
+            /** Format: double */
+            unmeasured_s?: number;
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -1921,6 +2041,34 @@ export interface components {
             tolerance: number;
             /** @enum {string} */
             unit: "ms" | "ratio" | "bps" | "mos" | "count";
+            /** Format: double */
+            worst: number;
+        };
+        ExcessTold: {
+            /** Format: int64 */
+            lost?: number;
+            measure: string;
+            /** Format: double */
+            normal: number;
+            /** Format: double */
+            normal_high: number;
+            /** Format: double */
+            normal_low: number;
+            /**
+             * Format: double
+             * @description Over the last readings in it
+             */
+            now: number;
+            /** Format: double */
+            now_high: number;
+            /**
+             * Format: double
+             * @description Of its 95 % interval
+             */
+            now_low: number;
+            /** Format: int64 */
+            sent?: number;
+            unit: string;
             /** Format: double */
             worst: number;
         };
@@ -2279,6 +2427,19 @@ export interface components {
             path_id: string;
             to: string;
             via: string;
+        };
+        IncidentTold: {
+            advice?: string;
+            /** Format: date-time */
+            began_at: string;
+            /** Format: double */
+            confidence: number;
+            /** Format: date-time */
+            ended_at?: string;
+            id: string;
+            paths: components["schemas"]["Ends"][] | null;
+            segments: components["schemas"]["SegmentTold"][] | null;
+            sentence: string;
         };
         Invite: {
             /** @description Shown once */
@@ -2757,6 +2918,31 @@ export interface components {
             /** @enum {string} */
             why: "unmeasured" | "learning" | "no_baseline";
         };
+        NotJudgedTold: {
+            /** Format: int64 */
+            family: number;
+            from: string;
+            path_id: string;
+            says: string;
+            to: string;
+            via: string;
+            why: string;
+        };
+        NoteTold: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /** Format: int64 */
+            family: number;
+            from: string;
+            id: string;
+            path_id: string;
+            text: string;
+            to: string;
+            /** Format: date-time */
+            until_at?: string;
+            via: string;
+        };
         Notice: {
             /** Format: date-time */
             at: string;
@@ -2863,8 +3049,108 @@ export interface components {
             path: components["schemas"]["PathName"];
             properties: components["schemas"]["Property"][] | null;
         };
+        PathTold: {
+            /**
+             * Format: double
+             * @description Share of the measured time in which something answered
+             */
+            availability_ratio?: number;
+            /** Format: int64 */
+            episodes: number;
+            /** Format: int64 */
+            family: number;
+            from: string;
+            /** Format: double */
+            loss_ratio?: number;
+            /** Format: int64 */
+            lost: number;
+            /** Format: double */
+            measured_s: number;
+            objective_met?: boolean;
+            /** @description Measures beyond their limits */
+            objective_missed?: string[] | null;
+            path_id: string;
+            /** Format: double */
+            rtt_mean_ms?: number;
+            /** Format: int64 */
+            sent: number;
+            /** @description Now */
+            state: string;
+            to: string;
+            via: string;
+            /**
+             * Format: double
+             * @description Share of the measured time within the objective
+             */
+            within_ratio?: number;
+            /**
+             * Format: double
+             * @description For how long it was worse than normal
+             */
+            worse_s: number;
+        };
         PauseWatchBody: {
             paused: boolean;
+        };
+        Period: {
+            /** @description Paths with the times in which they were worse than normal, those that it cost most first */
+            degraded: components["schemas"]["DegradedTold"][] | null;
+            /** Format: date-time */
+            from_at: string;
+            /**
+             * Format: int64
+             * @description Of those, that were measured and never worse than normal in that time
+             */
+            healthy: number;
+            incidents: components["schemas"]["IncidentTold"][] | null;
+            /** @description Those of the objective */
+            limits?: {
+                [key: string]: number;
+            };
+            /** Format: date-time */
+            made_at: string;
+            not_judged: components["schemas"]["NotJudgedTold"][] | null;
+            /** @description That people wrote */
+            notes: components["schemas"]["NoteTold"][] | null;
+            objective?: string;
+            objective_source?: string;
+            /** @description Which paths were chosen; absent when all */
+            of?: string;
+            paths: components["schemas"]["PathTold"][] | null;
+            /** @description What comes back, crept or stayed */
+            standing: components["schemas"]["Standing"][] | null;
+            summary: string;
+            /** @description Sweeps that found changes, newest first */
+            sweeps: components["schemas"]["Swept"][] | null;
+            /** Format: int64 */
+            sweeps_looked_at: number;
+            /**
+             * Format: int64
+             * @description Of that time, beyond as many as are looked at
+             */
+            sweeps_not_looked_at: number;
+            throughput: components["schemas"]["Carried"][] | null;
+            title: string;
+            /** Format: date-time */
+            to_at: string;
+            /**
+             * Format: int64
+             * @description Paths that were chosen and are watched
+             */
+            watched: number;
+            zone: string;
+        };
+        PictureStep: {
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            loss_ratio?: number;
+            /** Format: double */
+            normal_high_ms?: number;
+            /** Format: double */
+            normal_low_ms?: number;
+            /** Format: double */
+            rtt_median_ms?: number;
         };
         PinBaselineBody: {
             pinned: boolean;
@@ -3229,6 +3515,11 @@ export interface components {
             via: string;
             warnings: string[] | null;
         };
+        RouteFlag: {
+            /** Format: date-time */
+            at: string;
+            sentence: string;
+        };
         Rule: {
             /** @description All when left out */
             agents?: string[] | null;
@@ -3401,6 +3692,12 @@ export interface components {
             to: string;
             to_name: string;
         };
+        SegmentTold: {
+            from: string;
+            from_name?: string;
+            to: string;
+            to_name?: string;
+        };
         Series: {
             /** @description Quantiles are read from a sketch and within 0.5 % */
             approximate: boolean;
@@ -3460,6 +3757,21 @@ export interface components {
             from_at: string;
             /** Format: date-time */
             to_at: string;
+        };
+        Standing: {
+            advice?: string;
+            /** Format: int64 */
+            family: number;
+            from: string;
+            kind: string;
+            path_id: string;
+            sentence: string;
+            /** Format: date-time */
+            since_at: string;
+            to: string;
+            via: string;
+            /** @description To be accepted as normal */
+            waits: boolean;
         };
         StateEvent: {
             baseline?: components["schemas"]["Baseline"];
@@ -3718,6 +4030,18 @@ export interface components {
         SweepEvent: {
             /** Format: date-time */
             at: string;
+        };
+        Swept: {
+            /** Format: int64 */
+            answered: number;
+            /** Format: date-time */
+            at: string;
+            from: string;
+            gone: string[] | null;
+            id: string;
+            new: string[] | null;
+            prefixes: string[] | null;
+            slower: string[] | null;
         };
         TakeBaselineBody: {
             /** @description How far back, such as 24h; the training window when left out */
@@ -9633,6 +9957,209 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Degraded"];
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "report-period": {
+        parameters: {
+            query?: {
+                /** @description That paths are held against; none when left out */
+                objective?: string;
+                title?: string;
+                /** @description At either end */
+                sites?: string[] | null;
+                agents?: string[] | null;
+                targets?: string[] | null;
+                /** @description Of watches */
+                tags?: string[] | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Period"];
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "print-report-period": {
+        parameters: {
+            query?: {
+                format?: "text" | "html" | "pdf" | "csv" | "json";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Security-Policy"?: string;
+                    "Content-Type"?: string;
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                    "application/pdf": string;
+                    "text/csv; charset=utf-8": string;
+                    "text/html; charset=utf-8": string;
+                    "text/plain; charset=utf-8": string;
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */

@@ -36,3 +36,45 @@ func Changed(text string) string { return marked(changed, text) }
 
 // Lost marks what was lost.
 func Lost(text string) string { return marked(lost, text) }
+
+// Mark is how a run of text is meant.
+type Mark rune
+
+// The marks.
+const (
+	IsPlain   Mark = 0
+	IsStrong       = Mark(strong)
+	IsFaint        = Mark(faint)
+	IsChanged      = Mark(changed)
+	IsLost         = Mark(lost)
+)
+
+// Run is a stretch of text that is meant in one way.
+type Run struct {
+	Text string
+	Mark Mark
+}
+
+// Runs are those of a text with marks.
+func Runs(text string) (list []Run) {
+	var now strings.Builder
+	as := IsPlain
+	flush := func() {
+		if now.Len() > 0 {
+			list = append(list, Run{now.String(), as})
+			now.Reset()
+		}
+	}
+	for _, r := range text {
+		if !isMark(r) {
+			now.WriteRune(r)
+			continue
+		}
+		flush()
+		if as = Mark(r); r == ends {
+			as = IsPlain
+		}
+	}
+	flush()
+	return list
+}

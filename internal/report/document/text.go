@@ -109,6 +109,8 @@ func (p printer) print(part Part) {
 		p.mirror(x)
 	case Cells:
 		p.cells(x)
+	case Plot:
+		p.line(4, Faint(x.spark()))
 	case Picture:
 		for _, l := range x.Lines {
 			p.line(0, l)

@@ -24,6 +24,7 @@ import (
 	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/service"
 	"woodlark.example/internal/service/notify"
+	"woodlark.example/internal/service/selection"
 	"woodlark.example/internal/service/watches"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/store/storetest"
@@ -166,7 +167,7 @@ const soon = 20 * time.Second
 func TestWhatHappensIsToldInItsOrder(t *testing.T) {
 	o := newOffice(t, 1)
 	o.rule(notify.Rule{})
-	o.rule(notify.Rule{Name: "elsewhere", Sites: []string{"Holm"}})
+	o.rule(notify.Rule{Name: "elsewhere", Selection: selection.Selection{Sites: []string{"Holm"}}})
 	o.rule(notify.Rule{Name: "incidents", IncidentsOnly: true})
 	o.d.set(true)
 	stop := run(o.Notify)
@@ -263,7 +264,7 @@ func TestAStormBecomesASummary(t *testing.T) {
 // nor as they are over.
 func TestAnIncidentIsOneMessage(t *testing.T) {
 	o := newOffice(t, 5)
-	o.rule(notify.Rule{Tags: []string{"islands"}, Sites: []string{"northquay"}})
+	o.rule(notify.Rule{Selection: selection.Selection{Tags: []string{"islands"}, Sites: []string{"northquay"}}})
 	o.lose(o.paths...)
 	now := time.Now()
 	x := guard.Incident{From: now, ToldAt: now, Measure: baseline.Loss, Sure: 0.99, Segment: incident.Segment{From: "192.0.2.250", To: "203.0.113.81"}}

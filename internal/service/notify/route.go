@@ -15,6 +15,7 @@ import (
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/service/incidents"
 	"woodlark.example/internal/service/paths"
+	"woodlark.example/internal/service/selection"
 	"woodlark.example/internal/store"
 )
 
@@ -88,7 +89,7 @@ func (x *Notify) route(ctx context.Context, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	tags := x.tagsOf()
+	of := selection.New(x.Paths, x.Fleet, x.Watches)
 	waits := map[ident.ID]bool{} // subjects
 	var done []ident.ID
 	var messages []store.Message
@@ -101,7 +102,7 @@ func (x *Notify) route(ctx context.Context, now time.Time) error {
 		if now.Sub(m.At) > past || len(rules) == 0 {
 			continue
 		}
-		some, err := x.messagesOf(ctx, m, rules, known, tags, messages, now)
+		some, err := x.messagesOf(ctx, m, rules, known, of, messages, now)
 		if err != nil {
 			return err
 		}
@@ -139,26 +140,16 @@ func (x *Notify) incidentOf(m store.Matter, known []incidents.Incident) *inciden
 	return nil
 }
 
-func (x *Notify) tagsOf() map[ident.ID][]string {
-	tags := map[ident.ID][]string{}
-	for id, list := range x.Watches.OfPaths() {
-		for _, w := range list {
-			tags[id] = append(tags[id], w.Spec.Tags...)
-		}
-	}
-	return tags
-}
-
 // messagesOf are the messages that a matter makes: one for each rule that takes it. Of what was
 // not told as it opened nothing is told later.
-func (x *Notify) messagesOf(ctx context.Context, m store.Matter, rules []Rule, known []incidents.Incident, tags map[ident.ID][]string, before []store.Message, now time.Time) (out []store.Message, err error) {
+func (x *Notify) messagesOf(ctx context.Context, m store.Matter, rules []Rule, known []incidents.Incident, of selection.Known, before []store.Message, now time.Time) (out []store.Message, err error) {
 	var t told
 	if m.PathID == nil {
 		i := slices.IndexFunc(known, func(i incidents.Incident) bool { return i.ID == m.Subject })
 		if i < 0 {
 			return nil, nil
 		}
-		t = x.ofIncident(m, known[i], tags)
+		t = x.ofIncident(m, known[i], of)
 	} else {
 		row, err := x.Store.EpisodeByID(ctx, m.Subject)
 		if errors.Is(err, store.ErrNotFound) {
@@ -171,7 +162,7 @@ func (x *Notify) messagesOf(ctx context.Context, m store.Matter, rules []Rule, k
 		if i := x.incidentOf(m, known); i != nil {
 			shared = &i.Incident
 		}
-		t = x.ofEpisode(m, paths.EpisodeOf(row), shared, tags, now)
+		t = x.ofEpisode(m, paths.EpisodeOf(row), shared, of, now)
 	}
 	body, err := t.letter()
 	if err != nil {
@@ -253,13 +244,13 @@ func idOf(parts ...ident.ID) (id ident.ID) {
 var words = map[string]string{"opened": "", "resumed": "is back: ", "worse": "got worse: ", "easing": "is easing: ", "closed": "is over: ", "settled": "has become a new level: ", "accepted": "was accepted as normal: ", "reminder": "goes on: "}
 
 // ofEpisode is what is said of an episode.
-func (x *Notify) ofEpisode(m store.Matter, e paths.Episode, shared *guard.Incident, tags map[ident.ID][]string, now time.Time) told {
+func (x *Notify) ofEpisode(m store.Matter, e paths.Episode, shared *guard.Incident, of selection.Known, now time.Time) told {
 	p := x.Paths.ByID(e.Path)
 	if p == nil {
 		return told{}
 	}
 	name := x.Fleet.NameOf(p.AgentID)
-	a := x.aboutPath(about{states: []string{string(e.Kind)}}, p, tags)
+	a := about{[]string{string(e.Kind)}, of.Path(p)}
 	found := finding.OfEpisode(finding.Told{Episode: e.Episode, Zone: x.Zone, Now: now, Why: finding.Why{Route: e.Route, Seen: e.Seen, Shared: shared, Name: x.Devices.Call}})
 	body := Body{What: m.What, Kind: string(e.Kind), ID: e.ID.String(), PathID: p.ID.String(), From: name, To: p.Target, Family: int(p.Family), Via: p.Via, BeganAt: e.From.UTC(), ToldAt: e.ToldAt.UTC()}
 	if !e.Open() {
@@ -280,25 +271,13 @@ func (x *Notify) ofEpisode(m store.Matter, e paths.Episode, shared *guard.Incide
 	return told{a, fmt.Sprintf("%s → %s %s%s", name, p.Target, words[m.What], body.Sentence), strings.Join(text, "\n"), body}
 }
 
-// aboutPath adds a path to what rules look at.
-func (x *Notify) aboutPath(a about, p *paths.Path, tags map[ident.ID][]string) about {
-	a.agents, a.targets, a.tags = append(a.agents, x.Fleet.NameOf(p.AgentID)), append(a.targets, p.Target), append(a.tags, tags[p.ID]...)
-	if near := x.Fleet.ByID(p.AgentID); near != nil && near.Site != "" {
-		a.sites = append(a.sites, near.Site)
-	}
-	if site := x.Paths.SiteOf(p.Target); site != "" {
-		a.sites = append(a.sites, site)
-	}
-	return a
-}
-
 // ofIncident is what is said of an incident. A rule takes it if it takes one of its paths.
-func (x *Notify) ofIncident(m store.Matter, i incidents.Incident, tags map[ident.ID][]string) told {
+func (x *Notify) ofIncident(m store.Matter, i incidents.Incident, of selection.Known) told {
 	a := about{states: []string{string(guard.Degraded), string(guard.Lost)}}
 	ids := x.Paths.IDs()
 	for _, member := range i.Members {
 		if p := x.Paths.ByID(ids[member.Path]); p != nil {
-			a = x.aboutPath(a, p, tags)
+			a.About = a.And(of.Path(p))
 		}
 	}
 	body := Body{What: m.What, Kind: "incident", ID: i.ID.String(), BeganAt: i.From.UTC(), ToldAt: i.ToldAt.UTC(), Sentence: i.Finding.Sentence, Advice: i.Finding.Advice, PathCount: len(i.Members)}

@@ -3,13 +3,13 @@ package notify
 import (
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"woodlark.example/core/guard"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/schedule"
+	"woodlark.example/internal/service/selection"
 )
 
 // Rule says who is told of what.
@@ -20,11 +20,8 @@ type Rule struct {
 	Channel string `json:"channel"`
 	// States are degraded and lost; both when empty.
 	States []string `json:"states,omitempty"`
-	// Sites, Agents, Targets and Tags say of which paths: each that is given must fit.
-	Sites   []string `json:"sites,omitempty"`
-	Agents  []string `json:"agents,omitempty"`
-	Targets []string `json:"targets,omitempty"`
-	Tags    []string `json:"tags,omitempty"`
+	// Selection says of which paths.
+	selection.Selection
 	// IncidentsOnly leaves out what is of one path alone.
 	IncidentsOnly bool `json:"incidents_only,omitempty"`
 	// Hours are those in which it is told; what comes at others is held back, and told at their
@@ -41,7 +38,6 @@ const (
 	// UsualMost is how many messages a minute are told one by one, where a rule says nothing.
 	UsualMost   = 20
 	leastRemind = 5 * time.Minute
-	mostWords   = 200
 )
 
 func (r Rule) check() error {
@@ -50,10 +46,8 @@ func (r Rule) check() error {
 			return fmt.Errorf("%w: the state %q is none of degraded, lost", kind.ErrInvalid, kind.Shorten(s))
 		}
 	}
-	for name, list := range map[string][]string{"sites": r.Sites, "agents": r.Agents, "targets": r.Targets, "tags": r.Tags} {
-		if len(list) > mostWords {
-			return fmt.Errorf("%w: %d %s are more than %d", kind.ErrInvalid, len(list), name, mostWords)
-		}
+	if err := r.Selection.Check(); err != nil {
+		return err
 	}
 	if _, err := (schedule.Times{Hours: r.Hours, Zone: r.Zone}).With(0, 0, 0); err != nil {
 		return fmt.Errorf("%w: %w", kind.ErrInvalid, err)
@@ -75,15 +69,11 @@ func (r Rule) quiet(now time.Time) bool {
 
 // about is what rules look at: of an incident that of all its paths.
 type about struct {
-	states, sites, agents, targets, tags []string
+	states []string
+	selection.About
 }
 
 // takes reports whether a rule is of something.
 func (r Rule) takes(a about) bool {
-	fits := func(list, is []string) bool {
-		return len(list) == 0 || slices.ContainsFunc(list, func(w string) bool {
-			return slices.ContainsFunc(is, func(x string) bool { return strings.EqualFold(w, x) })
-		})
-	}
-	return fits(r.States, a.states) && fits(r.Sites, a.sites) && fits(r.Agents, a.agents) && fits(r.Targets, a.targets) && fits(r.Tags, a.tags)
+	return (len(r.States) == 0 || slices.ContainsFunc(r.States, func(s string) bool { return slices.Contains(a.states, s) })) && r.Selection.Takes(a.About)
 }

@@ -1,6 +1,7 @@
 package paths
 
 import (
+	"fmt"
 	"slices"
 	"time"
 
@@ -152,4 +153,26 @@ func (v View) Severity() float64 {
 		return 5
 	}
 	return 0
+}
+
+// NotJudged is why a path cannot be judged: unmeasured, no_baseline or learning.
+type NotJudged struct {
+	Why, Says string
+	Until     time.Time // of learning
+}
+
+// NotJudged says why the path cannot be judged, if that is so.
+func (v View) NotJudged(zone *time.Location) (n NotJudged, is bool) {
+	switch {
+	case v.Verdict.State == guard.StateUnmeasured:
+		return NotJudged{Why: "unmeasured", Says: v.Findings[0].Sentence}, true
+	case v.Verdict.Never || len(v.Verdict.Open) > 0:
+		return n, false
+	case v.Baseline == nil:
+		return NotJudged{Why: "no_baseline", Says: v.Findings[0].Sentence}, true
+	case !v.Verdict.Learning.IsZero():
+		says := fmt.Sprintf("What is normal is still being learnt, until %s.", v.Verdict.Learning.In(zone).Format("Mon 2 Jan 15:04"))
+		return NotJudged{Why: "learning", Says: says, Until: v.Verdict.Learning}, true
+	}
+	return n, false
 }
