@@ -138,7 +138,10 @@ func channelOf(c notify.Channel) (out apitype.Channel, err error) {
 }
 
 func ruleRead(in apitype.RuleSpec) (r notify.Rule, err error) {
-	r = notify.Rule{Name: in.Name, Channel: in.Channel, States: in.States, Selection: selection.Selection{Sites: in.Sites, Agents: in.Agents, Targets: in.Targets, Tags: in.Tags}, IncidentsOnly: in.IncidentsOnly, Hours: in.Hours, Zone: in.Zone, Most: in.Most}
+	r = notify.Rule{Name: in.Name, Channel: in.Channel, States: in.States, Selection: selection.Selection{Sites: in.Sites, Agents: in.Agents, Targets: in.Targets, Tags: in.Tags}, IncidentsOnly: in.IncidentsOnly, Hours: in.Hours, Zone: in.Zone, Holidays: in.Holidays, Most: in.Most}
+	if o := in.Report; o != nil {
+		r.Report = &notify.ReportOrder{Every: o.Every, At: o.At, Objective: o.Objective, Formats: o.Formats}
+	}
 	if in.Remind != "" {
 		var d kind.Span
 		if err := d.Set(in.Remind); err != nil {
@@ -150,7 +153,10 @@ func ruleRead(in apitype.RuleSpec) (r notify.Rule, err error) {
 }
 
 func ruleOf(r notify.Rule) apitype.Rule {
-	out := apitype.Rule{ID: r.ID.String(), RuleSpec: apitype.RuleSpec{Name: r.Name, Channel: r.Channel, States: r.States, Sites: r.Sites, Agents: r.Agents, Targets: r.Targets, Tags: r.Tags, IncidentsOnly: r.IncidentsOnly, Hours: r.Hours, Zone: r.Zone, Most: r.Most}}
+	out := apitype.Rule{ID: r.ID.String(), RuleSpec: apitype.RuleSpec{Name: r.Name, Channel: r.Channel, States: r.States, Sites: r.Sites, Agents: r.Agents, Targets: r.Targets, Tags: r.Tags, IncidentsOnly: r.IncidentsOnly, Hours: r.Hours, Zone: r.Zone, Holidays: r.Holidays, Most: r.Most}}
+	if o := r.Report; o != nil {
+		out.Report = &apitype.ReportOrder{Every: o.Every, At: o.At, Objective: o.Objective, Formats: o.Formats}
+	}
 	if r.Remind > 0 {
 		out.Remind = r.Remind.String()
 	}

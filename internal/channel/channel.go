@@ -28,10 +28,16 @@ import (
 // kind.FieldsOf. Check says what cannot be; its error wraps kind.ErrInvalid.
 type Settings interface{ Check() error }
 
+// Public are settings of channels that somebody outside may be reached by: OnlyPublic forbids
+// private, loopback and link-local addresses.
+type Public interface{ OnlyPublic() }
+
 // Type is a way of handing messages over.
 type Type struct {
 	Name    string
 	Summary string // in half a line
+	// Pictures and Files are whether messages may have them.
+	Pictures, Files bool
 	// New are the usual settings. Where one says something, being empty says nothing.
 	New func() Settings
 	// Open makes a channel of settings that were checked. It does not wait for the receiver.
@@ -64,6 +70,16 @@ type Message struct {
 	Title   string // a line
 	Text    string
 	Body    json.RawMessage // the same for machines
+	// Picture is a PNG of it, where there is one, and Files what is handed over with it: by the
+	// channels that can.
+	Picture []byte
+	Files   []File
+}
+
+// File is handed over with a message.
+type File struct {
+	Name, Type string
+	Data       []byte
 }
 
 var types = map[string]*Type{}

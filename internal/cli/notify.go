@@ -23,7 +23,8 @@ var notifyCommand = command{
 	name: "notify", summary: "who is told of what, and by which way",
 	usage: "[list]\nchannel NAME -by TYPE -set FIELD=VALUE …\nrule NAME -to CHANNEL [options]\ntest CHANNEL\nmessages [-rule NAME] [-state STATE]\nremove-channel NAME\nremove-rule NAME\ntypes",
 	example: "woodlark notify channel desk -by webhook -set url=https://hooks.northquay.example/network -set secret=@key\n" +
-		"woodlark notify test desk\nwoodlark notify rule 'night desk' -to desk -states lost -hours '18:00-08:00' -zone Europe/Dublin -remind 4h",
+		"woodlark notify test desk\nwoodlark notify rule 'night desk' -to desk -states lost -hours '18:00-08:00' -zone Europe/Dublin -remind 4h\n" +
+		"woodlark notify rule 'each week' -to desk -report weekly -objective voice -report-as pdf,csv",
 	more: "What opens, gets worse, eases and ends is told; what one segment explains is one message. Of\n" +
 		"-states, -sites, -agents, -targets and -tags each that is given must fit. A value of -set that\n" +
 		"begins with @ is the content of a file: secrets and certificates are better not written here.",
@@ -35,6 +36,8 @@ type notifyOptions struct {
 	rule                                 apitype.RuleSpec
 	states, sites, agents, targets, tags string
 	set                                  map[string]string
+	order                                apitype.ReportOrder
+	formats                              string
 }
 
 func runNotify(c *call) error {
@@ -62,6 +65,11 @@ func runNotify(c *call) error {
 	f.StringVar(&o.rule.Zone, "zone", "", "of a rule: whose hours; UTC when left out")
 	f.StringVar(&o.rule.Remind, "remind", "", "of a rule: after how long it is told again that something goes on, such as 4h")
 	f.IntVar(&o.rule.Most, "most", 0, "of a rule: messages a minute that are told one by one; more become a summary; 20 when left out")
+	f.StringVar(&o.rule.Holidays, "holidays", "", "of a rule: on days off of the service's settings: quiet, or only then; as on other days when left out")
+	f.StringVar(&o.order.Every, "report", "", "of a rule: a report daily, weekly (on Mondays) or monthly (on the first), of the time before, and nothing else")
+	f.StringVar(&o.order.At, "report-at", "", "of a rule with -report: of the day, such as 07:30; 07:00 when left out")
+	f.StringVar(&o.order.Objective, "objective", "", "of a rule with -report: hold paths against it")
+	f.StringVar(&o.formats, "report-as", "", "of a rule with -report: files with commas between: pdf, html, csv, json, text; pdf when left out")
 	f.StringVar(&o.rule.Name, "rule", "", "of messages: by this rule only")
 	f.StringVar(&o.state, "state", "", "of messages: waiting, held, summed, delivered or 'gave up' only")
 	if err := c.parse(); err != nil {
@@ -113,7 +121,7 @@ func runNotify(c *call) error {
 
 // fits refuses options that are of another verb.
 func (o notifyOptions) fits(c *call, verb string) (err error) {
-	of := map[string]string{"by": "channel", "set": "channel", "to": "rule", "states": "rule", "sites": "rule", "agents": "rule", "targets": "rule", "tags": "rule", "incidents-only": "rule", "hours": "rule", "zone": "rule", "remind": "rule", "most": "rule", "rule": "messages", "state": "messages"}
+	of := map[string]string{"by": "channel", "set": "channel", "to": "rule", "states": "rule", "sites": "rule", "agents": "rule", "targets": "rule", "tags": "rule", "incidents-only": "rule", "hours": "rule", "zone": "rule", "remind": "rule", "most": "rule", "holidays": "rule", "report": "rule", "report-at": "rule", "objective": "rule", "report-as": "rule", "rule": "messages", "state": "messages"}
 	c.flags.Visit(func(f *flag.Flag) {
 		if only, is := of[f.Name]; is && only != verb && err == nil {
 			err = wrongCall("-%s is of 'notify %s'", f.Name, only)
@@ -182,6 +190,13 @@ func (c *call) saveRule(api *client.Client, name string, o notifyOptions) error 
 	o.rule.States, o.rule.Sites, o.rule.Agents, o.rule.Targets, o.rule.Tags = list(o.states), list(o.sites), list(o.agents), list(o.targets), list(o.tags)
 	if o.rule.Channel == "" {
 		return wrongCall("say by which channel: -to CHANNEL")
+	}
+	o.order.Formats = list(o.formats)
+	switch {
+	case o.order.Every != "":
+		o.rule.Report = &o.order
+	case o.order.At != "" || o.order.Objective != "" || o.formats != "":
+		return wrongCall("-report-at, -report-as and -objective belong to -report daily, weekly or monthly")
 	}
 	var saved apitype.Rule
 	if err := api.Do(c.ctx, http.MethodPost, "/rules", o.rule, &saved); err != nil {
@@ -256,6 +271,16 @@ func rulesRead(list []apitype.Rule) (doc document.Document) {
 			of = strings.Join(parts, "; ")
 		}
 		when := "always"
+		if r.Report != nil {
+			when, r.Remind = "a report "+r.Report.Every, ""
+			if r.Report.At != "" {
+				when += " at " + r.Report.At
+			}
+		}
+		if r.Holidays != "" {
+			parts = append(parts, "days off "+r.Holidays)
+			of = strings.Join(parts, "; ")
+		}
 		if r.Hours != "" {
 			when = r.Hours
 			if r.Zone != "" {

@@ -163,7 +163,7 @@ func (s *Process) open(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	s.service, err = service.New(ctx, service.Options{Store: s.store, Log: s.log, Zone: judges.zone, Holidays: judges.holidays, Tolerances: judges.tolerances, Maintenance: judges.maintenance, Training: set.Training, Keep: set.Keep, SiteOf: s.options.SiteOf, Owners: owners, Disk: s.fullDisk})
+	s.service, err = service.New(ctx, service.Options{Store: s.store, Log: s.log, Zone: judges.zone, Holidays: judges.holidays, Tolerances: judges.tolerances, Maintenance: judges.maintenance, Training: set.Training, Keep: set.Keep, SiteOf: s.options.SiteOf, Owners: owners, PublicWebhooks: set.PublicHooks, Disk: s.fullDisk})
 	if err != nil {
 		return err
 	}

@@ -58,6 +58,8 @@ type Options struct {
 	// Keep is how long readings are kept; 90 days when 0.
 	Keep   time.Duration
 	Owners route.Owners // of prefixes, for the hops of traces
+	// PublicWebhooks forbids webhooks to private, loopback and link-local addresses.
+	PublicWebhooks bool
 	// Disk says which disk is full, if one is that the service needs; "" otherwise.
 	Disk func() string
 	// SiteOf names the site of a target, if that is known.
@@ -132,9 +134,9 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	s.Paths.Changed = s.Suspicion.Changed
 	s.Conversations = conversations.New(conversations.Options{Store: o.Store, Log: o.Log, Events: s.Events, Fleet: s.Fleet, Runs: s.Runs, Watches: s.Watches})
 	s.Ingest = ingest.New(ingest.Options{Store: o.Store, Log: o.Log, Now: o.Now, Owners: o.Owners, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Loads: s.Loads, Runs: s.Runs, Suspicion: s.Suspicion, Talks: s.Conversations})
-	s.Notify = notify.New(notify.Options{Store: o.Store, Log: o.Log, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Watches: s.Watches, Zone: o.Zone})
 	s.Objectives = objectives.New(o.Store, s.Notices)
 	s.Reports = reports.New(reports.Options{Store: o.Store, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Watches: s.Watches, Objectives: s.Objectives, Zone: o.Zone, Views: s.reported})
+	s.Notify = notify.New(notify.Options{Store: o.Store, Log: o.Log, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Watches: s.Watches, Reports: s.Reports, Zone: o.Zone, Holidays: o.Holidays, PublicOnly: o.PublicWebhooks})
 	s.Maintenance = maintenance.New(maintenance.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches, Zone: o.Zone, Training: o.Training})
 	return s, s.load(ctx)
 }

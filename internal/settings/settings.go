@@ -35,6 +35,7 @@ type Settings struct {
 	Conversations                    string // programs, whom the service's own agent may look at
 	Training                         time.Duration
 	Keep                             time.Duration
+	PublicHooks                      bool // webhooks only to public addresses
 	Owners                           string
 	Far                              string
 	LogLevel                         string
@@ -94,6 +95,12 @@ func Table() []Setting {
 		{"tolerance", "", "what of a measure is not worth caring about, such as rtt=2ms,10%; several with ; between", text(func(s *Settings) *string { return &s.Tolerance })},
 		{"maintenance", "", "stretches that are measured but neither judged nor learnt from, in local time, such as 2026-12-01T02:00/2026-12-01T04:00; several with commas between", text(func(s *Settings) *string { return &s.Maintenance })},
 		{"conversations", "", "programs on this machine of which may be looked whom they talk to, with commas between, or any; none when empty", text(func(s *Settings) *string { return &s.Conversations })},
+		{"public-webhooks", "false", "true to post webhooks to public addresses only, never to private, loopback or link-local ones", func(s *Settings, v string) (err error) {
+			if s.PublicHooks, err = strconv.ParseBool(v); err != nil {
+				return fmt.Errorf("%q is neither true nor false", v)
+			}
+			return nil
+		}},
 		{"owners", "", "CSV file of prefixes, who has them, and whose part of the way that is; routes are shown with it", text(func(s *Settings) *string { return &s.Owners })},
 		{"far-end", "", "address and port, TCP and UDP, at which the service's own agent answers as the far end of other agents; it does not when empty", func(s *Settings, v string) error {
 			if _, err := netip.ParseAddrPort(v); v != "" && err != nil {

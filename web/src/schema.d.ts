@@ -3515,6 +3515,19 @@ export interface components {
             via: string;
             warnings: string[] | null;
         };
+        ReportOrder: {
+            /** @description Of the day, such as 07:30; 07:00 when left out */
+            at?: string;
+            /**
+             * @description Of the day before, the week before (on Mondays) or the month before (on the first)
+             * @enum {string}
+             */
+            every: "daily" | "weekly" | "monthly";
+            /** @description Of files, by channels that can hand them over; pdf when left out */
+            formats?: ("text" | "html" | "pdf" | "csv" | "json")[] | null;
+            /** @description That paths are held against */
+            objective?: string;
+        };
         RouteFlag: {
             /** Format: date-time */
             at: string;
@@ -3525,6 +3538,11 @@ export interface components {
             agents?: string[] | null;
             /** @description Name of the channel */
             channel: string;
+            /**
+             * @description On days off of the service's settings: quiet, or told only then; as on other days when left out
+             * @enum {string}
+             */
+            holidays?: "quiet" | "only";
             /** @description In which it is told, such as mon-fri 08:00-18:00; what comes at others is held back and told at their end. All when left out */
             hours?: string;
             id: string;
@@ -3538,6 +3556,8 @@ export interface components {
             name: string;
             /** @description After how long it is told again that something goes on, such as 4h */
             remind?: string;
+            /** @description A report now and then is all that is told */
+            report?: components["schemas"]["ReportOrder"];
             /** @description At either end; all when left out */
             sites?: string[] | null;
             /** @description Of episodes; all when left out */
@@ -3546,7 +3566,7 @@ export interface components {
             tags?: string[] | null;
             /** @description All when left out */
             targets?: string[] | null;
-            /** @description Whose hours; UTC when left out */
+            /** @description Whose hours; UTC when left out. Of reports and holidays those of the service when left out */
             zone?: string;
         };
         RuleSpec: {
@@ -3554,6 +3574,11 @@ export interface components {
             agents?: string[] | null;
             /** @description Name of the channel */
             channel: string;
+            /**
+             * @description On days off of the service's settings: quiet, or told only then; as on other days when left out
+             * @enum {string}
+             */
+            holidays?: "quiet" | "only";
             /** @description In which it is told, such as mon-fri 08:00-18:00; what comes at others is held back and told at their end. All when left out */
             hours?: string;
             /** @description Not of one path alone */
@@ -3566,6 +3591,8 @@ export interface components {
             name: string;
             /** @description After how long it is told again that something goes on, such as 4h */
             remind?: string;
+            /** @description A report now and then is all that is told */
+            report?: components["schemas"]["ReportOrder"];
             /** @description At either end; all when left out */
             sites?: string[] | null;
             /** @description Of episodes; all when left out */
@@ -3574,7 +3601,7 @@ export interface components {
             tags?: string[] | null;
             /** @description All when left out */
             targets?: string[] | null;
-            /** @description Whose hours; UTC when left out */
+            /** @description Whose hours; UTC when left out. Of reports and holidays those of the service when left out */
             zone?: string;
         };
         Run: {
@@ -10034,6 +10061,10 @@ export interface operations {
     "report-period": {
         parameters: {
             query?: {
+                /** @description A day ago when left out */
+                from_at?: string;
+                /** @description Now when left out */
+                to_at?: string;
                 /** @description That paths are held against; none when left out */
                 objective?: string;
                 title?: string;
@@ -10136,6 +10167,19 @@ export interface operations {
     "print-report-period": {
         parameters: {
             query?: {
+                /** @description A day ago when left out */
+                from_at?: string;
+                /** @description Now when left out */
+                to_at?: string;
+                /** @description That paths are held against; none when left out */
+                objective?: string;
+                title?: string;
+                /** @description At either end */
+                sites?: string[] | null;
+                agents?: string[] | null;
+                targets?: string[] | null;
+                /** @description Of watches */
+                tags?: string[] | null;
                 format?: "text" | "html" | "pdf" | "csv" | "json";
             };
             header?: never;

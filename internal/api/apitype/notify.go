@@ -28,18 +28,28 @@ type ChannelType struct {
 
 // RuleSpec says who is told of what.
 type RuleSpec struct {
-	Name          string   `json:"name"`
-	Channel       string   `json:"channel" doc:"Name of the channel"`
-	States        []string `json:"states,omitempty" enum:"degraded,lost" doc:"Of episodes; all when left out"`
-	Sites         []string `json:"sites,omitempty" doc:"At either end; all when left out"`
-	Agents        []string `json:"agents,omitempty" doc:"All when left out"`
-	Targets       []string `json:"targets,omitempty" doc:"All when left out"`
-	Tags          []string `json:"tags,omitempty" doc:"Of watches; all when left out"`
-	IncidentsOnly bool     `json:"incidents_only,omitempty" doc:"Not of one path alone"`
-	Hours         string   `json:"hours,omitempty" doc:"In which it is told, such as mon-fri 08:00-18:00; what comes at others is held back and told at their end. All when left out"`
-	Zone          string   `json:"zone,omitempty" doc:"Whose hours; UTC when left out"`
-	Remind        string   `json:"remind,omitempty" doc:"After how long it is told again that something goes on, such as 4h"`
-	Most          int      `json:"messages_per_minute_most,omitempty" doc:"Told one by one; more become a summary. Default 20"`
+	Name          string       `json:"name"`
+	Channel       string       `json:"channel" doc:"Name of the channel"`
+	States        []string     `json:"states,omitempty" enum:"degraded,lost" doc:"Of episodes; all when left out"`
+	Sites         []string     `json:"sites,omitempty" doc:"At either end; all when left out"`
+	Agents        []string     `json:"agents,omitempty" doc:"All when left out"`
+	Targets       []string     `json:"targets,omitempty" doc:"All when left out"`
+	Tags          []string     `json:"tags,omitempty" doc:"Of watches; all when left out"`
+	IncidentsOnly bool         `json:"incidents_only,omitempty" doc:"Not of one path alone"`
+	Hours         string       `json:"hours,omitempty" doc:"In which it is told, such as mon-fri 08:00-18:00; what comes at others is held back and told at their end. All when left out"`
+	Zone          string       `json:"zone,omitempty" doc:"Whose hours; UTC when left out. Of reports and holidays those of the service when left out"`
+	Holidays      string       `json:"holidays,omitempty" enum:"quiet,only" doc:"On days off of the service's settings: quiet, or told only then; as on other days when left out"`
+	Remind        string       `json:"remind,omitempty" doc:"After how long it is told again that something goes on, such as 4h"`
+	Report        *ReportOrder `json:"report,omitempty" doc:"A report now and then is all that is told"`
+	Most          int          `json:"messages_per_minute_most,omitempty" doc:"Told one by one; more become a summary. Default 20"`
+}
+
+// ReportOrder is a report that is made now and then.
+type ReportOrder struct {
+	Every     string   `json:"every" enum:"daily,weekly,monthly" doc:"Of the day before, the week before (on Mondays) or the month before (on the first)"`
+	At        string   `json:"at,omitempty" doc:"Of the day, such as 07:30; 07:00 when left out"`
+	Objective string   `json:"objective,omitempty" doc:"That paths are held against"`
+	Formats   []string `json:"formats,omitempty" enum:"text,html,pdf,csv,json" doc:"Of files, by channels that can hand them over; pdf when left out"`
 }
 
 // Rule is a rule.

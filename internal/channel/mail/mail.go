@@ -2,6 +2,7 @@
 package mail
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -67,13 +68,16 @@ func (s *Settings) at() (host string, port int, err error) {
 }
 
 // Type is what the register knows.
-var Type = channel.Register(&channel.Type{Name: "mail", Summary: "mail by SMTP",
+var Type = channel.Register(&channel.Type{Name: "mail", Summary: "mail by SMTP", Pictures: true, Files: true,
 	New:  func() channel.Settings { return &Settings{Security: "starttls"} },
 	Open: func(s channel.Settings) (channel.Channel, error) { return &box{s.(*Settings)}, nil }})
 
 type box struct{ *Settings }
 
-const limit = 30 * time.Second
+const (
+	limit   = 30 * time.Second
+	picture = "picture.png"
+)
 
 // Deliver sends a mail. Its identifier is the message's, so that a mailbox knows a repeat.
 func (b *box) Deliver(ctx context.Context, m channel.Message) error {
@@ -140,6 +144,17 @@ func (b *box) letter(m channel.Message) (*mail.Msg, error) {
 	var text strings.Builder
 	for _, p := range strings.Split(strings.TrimSpace(m.Text), "\n") {
 		text.WriteString("<p>" + html.EscapeString(p) + "</p>\n")
+	}
+	if len(m.Picture) > 0 {
+		if err := l.EmbedReader(picture, bytes.NewReader(m.Picture), mail.WithFileContentType("image/png"), mail.WithFileContentID("<"+picture+">")); err != nil {
+			return nil, err
+		}
+		text.WriteString("<p><img src=\"cid:" + picture + "\" alt=\"" + html.EscapeString(m.Title) + "\" width=\"720\" style=\"max-width:100%\"></p>\n")
+	}
+	for _, f := range m.Files {
+		if err := l.AttachReader(f.Name, bytes.NewReader(f.Data), mail.WithFileContentType(mail.ContentType(f.Type))); err != nil {
+			return nil, err
+		}
 	}
 	l.AddAlternativeString(mail.TypeTextHTML, "<!DOCTYPE html><html lang=\"en\"><head><meta charset=\"utf-8\"><title>"+html.EscapeString(m.Title)+"</title></head><body><h1 style=\"font-size:1.2em\">"+html.EscapeString(m.Title)+"</h1>\n"+text.String()+"</body></html>")
 	return l, nil

@@ -38,6 +38,9 @@ type Settings struct {
 
 const limit = 20 * time.Second
 
+// OnlyPublic forbids private, loopback and link-local addresses, whatever was said.
+func (s *Settings) OnlyPublic() { s.Public = true }
+
 // Check says what cannot be.
 func (s *Settings) Check() error {
 	u, err := url.Parse(s.URL)

@@ -28,7 +28,7 @@ th,td{padding:.15rem .9rem .15rem 0;border-bottom:1px solid var(--line);vertical
 dl{display:grid;grid-template-columns:max-content 1fr;gap:.1rem 1rem;margin:.2rem 0}dt{color:var(--soft)}dd{margin:0}
 figure{margin:.4rem 0}figcaption{color:var(--soft);font-size:.85rem}svg{width:100%;height:auto;max-width:48rem;display:block}pre{font:.85rem/1.2 ui-monospace,"DejaVu Sans Mono",monospace;overflow-x:auto}
 svg text{font:10px ui-sans-serif,system-ui,"Liberation Sans","DejaVu Sans",sans-serif;fill:var(--soft)}
-svg .axis{stroke:var(--line);fill:none}svg .band{fill:var(--ribbon)}svg .trace{stroke:var(--ink);fill:none;stroke-width:1.3}svg .loss{stroke:var(--plum);stroke-width:2}
+svg .axis{stroke:var(--line);fill:none}svg .band{fill:var(--ribbon)}svg .line{stroke:var(--ink);fill:none;stroke-width:1.3}svg .loss{stroke:var(--plum);stroke-width:2}
 svg .told{fill:none;stroke:var(--ochre);stroke-dasharray:3 2}svg .flag{fill:var(--ochre)}footer{margin-top:2rem;border-top:1px solid var(--line);color:var(--soft);font-size:.85rem}
 @media (max-width:40rem){body{margin:1rem auto}.wide{overflow-x:auto}}
 `

@@ -56,7 +56,7 @@ type Look string
 const (
 	Axis  Look = "axis"  // a hairline
 	Band  Look = "band"  // a pale area
-	Trace Look = "trace" // the line of figures
+	Trace Look = "line"  // the line of figures
 	Loss  Look = "loss"  // a short thick line
 	Told  Look = "told"  // an area with a border
 	Flag  Look = "flag"  // a small area

@@ -39,7 +39,7 @@ func (x *Notify) Run(ctx context.Context) {
 		for _, step := range []struct {
 			what string
 			do   func(context.Context, time.Time) error
-		}{{"make messages", x.route}, {"tell what was held back", x.release}, {"remind", x.remind}} {
+		}{{"make messages", x.route}, {"tell what was held back", x.release}, {"remind", x.remind}, {"order reports", x.orderReports}} {
 			if err := step.do(ctx, now); err != nil && ctx.Err() == nil {
 				x.Log.Error("could not "+step.what, "error", err)
 			}
@@ -68,7 +68,7 @@ func (x *Notify) release(ctx context.Context, now time.Time) error {
 	}
 	for _, r := range x.Rules() {
 		some := by[r.ID]
-		if len(some) == 0 || r.quiet(now) || now.Sub(some[0].At) < gathered {
+		if len(some) == 0 || x.quiet(r, now) || now.Sub(some[0].At) < gathered {
 			continue
 		}
 		if err := x.Store.SaveMessages(ctx, x.summed(r, some, now)...); err != nil {
@@ -117,7 +117,7 @@ func (x *Notify) remind(ctx context.Context, now time.Time) error {
 	}
 	x.reminded = now
 	for _, r := range x.Rules() {
-		if r.Remind == 0 || r.quiet(now) {
+		if r.Remind == 0 || x.quiet(r, now) {
 			continue
 		}
 		if err := x.remindOf(ctx, r, now); err != nil {
@@ -234,7 +234,7 @@ func (x *Notify) handOver(ctx context.Context, c Channel, list []store.Message) 
 			continue
 		}
 		err := x.one(ctx, c, m)
-		if ctx.Err() != nil {
+		if err != nil && ctx.Err() != nil {
 			return // it is handed over once more at the next start
 		}
 		now := time.Now().UTC()
@@ -250,11 +250,20 @@ func (x *Notify) handOver(ctx context.Context, c Channel, list []store.Message) 
 			m.DueAt = now.Add(min(retryMost, x.Retry<<min(m.Tries-1, 10)))
 			waits[of] = true
 		}
-		if err := x.Store.SaveMessages(ctx, m); err != nil {
+		if err := x.keep(ctx, m); err != nil {
 			x.Log.Error("it could not be kept that a message was handed over; it is once more, with its identifier", "message", m.ID, "error", err)
 			return
 		}
 	}
+}
+
+const keeping = 5 * time.Second
+
+// keep keeps how a message stands, also when the service is being stopped.
+func (x *Notify) keep(ctx context.Context, m store.Message) error {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), keeping)
+	defer cancel()
+	return x.Store.SaveMessages(ctx, m)
 }
 
 func (x *Notify) one(ctx context.Context, c Channel, m store.Message) error {
@@ -266,7 +275,11 @@ func (x *Notify) one(ctx context.Context, c Channel, m store.Message) error {
 	if err := json.Unmarshal([]byte(m.Body), &l); err != nil {
 		return fmt.Errorf("%w: it cannot be read: %w", channel.ErrRefused, err)
 	}
+	out := channel.Message{ID: m.ID, At: m.At.UTC(), What: m.What, Subject: m.Subject.String(), Order: m.Turn, Title: m.Title, Text: l.Text, Body: l.Data}
+	if err := x.enclose(ctx, c, l, &out); err != nil {
+		return err
+	}
 	ctx, cancel := context.WithTimeout(ctx, handOver)
 	defer cancel()
-	return by.Deliver(ctx, channel.Message{ID: m.ID, At: m.At.UTC(), What: m.What, Subject: m.Subject.String(), Order: m.Turn, Title: m.Title, Text: l.Text, Body: l.Data})
+	return by.Deliver(ctx, out)
 }

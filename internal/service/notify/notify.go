@@ -25,6 +25,7 @@ import (
 	"woodlark.example/internal/service/incidents"
 	"woodlark.example/internal/service/notices"
 	"woodlark.example/internal/service/paths"
+	"woodlark.example/internal/service/reports"
 	"woodlark.example/internal/service/watches"
 	"woodlark.example/internal/store"
 )
@@ -39,7 +40,12 @@ type Options struct {
 	Paths     *paths.Paths
 	Incidents *incidents.Incidents
 	Watches   *watches.Watches
+	Reports   *reports.Reports
 	Zone      *time.Location
+	// Holidays are days off.
+	Holidays []time.Time
+	// PublicOnly forbids channels to private, loopback and link-local addresses.
+	PublicOnly bool
 	// Gather is how long what opens waits for others that open with it; 10 s when 0.
 	Gather time.Duration
 	// Retry is after how long it is tried again first; 5 s when 0.
@@ -61,8 +67,9 @@ type Notify struct {
 	channels []Channel
 	rules    []Rule
 	open     map[ident.ID]channel.Channel
-	busy     map[ident.ID]bool // channels that hand messages over now
-	reminded time.Time         // when it was last looked who is to be reminded
+	busy     map[ident.ID]bool      // channels that hand messages over now
+	reminded time.Time              // when it was last looked who is to be reminded
+	ordered  map[ident.ID]time.Time // the reports that messages were made of, by rule
 }
 
 const (
@@ -80,7 +87,7 @@ func New(o Options) *Notify {
 	if o.Retry == 0 {
 		o.Retry = retryTime
 	}
-	return &Notify{Options: o, open: map[ident.ID]channel.Channel{}, busy: map[ident.ID]bool{}}
+	return &Notify{Options: o, open: map[ident.ID]channel.Channel{}, busy: map[ident.ID]bool{}, ordered: map[ident.ID]time.Time{}}
 }
 
 // Load takes up the rules and channels that the database knows.
@@ -170,6 +177,9 @@ func (x *Notify) SaveChannel(ctx context.Context, name, by string, settings json
 	if c.Settings, err = c.Type.Decode(settings); err != nil {
 		return c, err
 	}
+	if err := x.confine(c.Settings); err != nil {
+		return c, err
+	}
 	text, err := c.Type.Encode(c.Settings)
 	if err != nil {
 		return c, err
@@ -186,6 +196,16 @@ func (x *Notify) SaveChannel(ctx context.Context, name, by string, settings json
 	}
 	x.Notices.Changed(ctx, "channel_saved", c.Name, nil, c.Type.Name) // its settings hold secrets
 	return c, x.again(ctx, c.ID)
+}
+
+// confine forbids what the service's settings forbid; the error says what of a channel cannot be
+// then.
+func (x *Notify) confine(s channel.Settings) error {
+	if p, is := s.(channel.Public); is && x.PublicOnly {
+		p.OnlyPublic()
+		return s.Check()
+	}
+	return nil
 }
 
 // again takes up what changed, and has a channel opened anew.
@@ -230,7 +250,7 @@ func (x *Notify) SaveRule(ctx context.Context, r Rule) (Rule, error) {
 	if err := r.check(); err != nil {
 		return r, err
 	}
-	r.ID = ident.New()
+	r.ID, r.SavedAt = ident.New(), time.Now().UTC()
 	var was any
 	if old, err := x.Rule(r.Name); err == nil {
 		r.ID, was = old.ID, old
@@ -286,6 +306,9 @@ func (x *Notify) opened(c Channel) (channel.Channel, error) {
 	defer x.mu.Unlock()
 	if by := x.open[c.ID]; by != nil {
 		return by, nil
+	}
+	if err := x.confine(c.Settings); err != nil {
+		return nil, fmt.Errorf("%w: %w", channel.ErrRefused, err)
 	}
 	by, err := c.Type.Open(c.Settings)
 	if err == nil {

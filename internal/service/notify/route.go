@@ -41,6 +41,8 @@ type told struct {
 type letter struct {
 	Text string          `json:"text"`
 	Data json.RawMessage `json:"data"`
+	// Report is made as it is handed over.
+	Report *madeOf `json:"report,omitempty"`
 }
 
 func (t told) letter() (string, error) {
@@ -48,7 +50,7 @@ func (t told) letter() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	b, err := json.Marshal(letter{t.text, data})
+	b, err := json.Marshal(letter{Text: t.text, Data: data})
 	return string(b), err
 }
 
@@ -170,7 +172,7 @@ func (x *Notify) messagesOf(ctx context.Context, m store.Matter, rules []Rule, k
 	}
 	for _, r := range rules {
 		c, err := x.Channel(r.Channel)
-		if err != nil || !r.takes(t.about) || r.IncidentsOnly && m.PathID != nil {
+		if err != nil || r.Report != nil || !r.takes(t.about) || r.IncidentsOnly && m.PathID != nil {
 			continue
 		}
 		earlier, err := x.Store.Messages(ctx, store.MessageFilter{Subject: m.Subject, Rule: r.ID, Page: store.Page{Limit: 1}})
@@ -210,7 +212,7 @@ func (x *Notify) messagesOf(ctx context.Context, m store.Matter, rules []Rule, k
 // holds reports whether a rule's messages wait: at hours that are quiet, and once there were as
 // many in a minute as may be.
 func (x *Notify) holds(ctx context.Context, r Rule, before []store.Message, now time.Time) (bool, error) {
-	if r.quiet(now) {
+	if x.quiet(r, now) {
 		return true, nil
 	}
 	most := r.Most

@@ -30,6 +30,13 @@ type Rule struct {
 	Zone  string `json:"zone,omitempty"`
 	// Remind is after how long it is told again that something goes on; not at all when 0.
 	Remind time.Duration `json:"remind,omitempty"`
+	// Holidays is quiet or only: nothing is told on days off, or only then; as on other days
+	// when empty. Days off are those of the settings.
+	Holidays string `json:"holidays,omitempty"`
+	// Report, where it is set, is what is told: a report now and then, and nothing else.
+	Report *ReportOrder `json:"report,omitempty"`
+	// SavedAt is when the rule was last saved.
+	SavedAt time.Time `json:"saved_at"`
 	// Most is how many messages a minute are told one by one; UsualMost when 0.
 	Most int `json:"most,omitempty"`
 }
@@ -49,10 +56,26 @@ func (r Rule) check() error {
 	if err := r.Selection.Check(); err != nil {
 		return err
 	}
-	if _, err := (schedule.Times{Hours: r.Hours, Zone: r.Zone}).With(0, 0, 0); err != nil {
+	if _, err := time.LoadLocation(r.Zone); err != nil {
+		return fmt.Errorf("%w: %q is not a known time zone such as Europe/Oslo", kind.ErrInvalid, kind.Shorten(r.Zone))
+	}
+	if r.Zone != "" && r.Hours == "" && r.Holidays == "" && r.Report == nil {
+		return fmt.Errorf("%w: zone %s is of hours, holidays and reports, and there are none", kind.ErrInvalid, r.Zone)
+	}
+	if _, err := r.hours(); err != nil {
 		return fmt.Errorf("%w: %w", kind.ErrInvalid, err)
 	}
+	if r.Report != nil {
+		if err := r.Report.check(); err != nil {
+			return err
+		}
+		if r.IncidentsOnly || len(r.States) > 0 || r.Remind > 0 || r.Most > 0 || r.Hours != "" || r.Holidays != "" {
+			return fmt.Errorf("%w: of a rule for reports only the channel, the paths and the zone may be said beside the report", kind.ErrInvalid)
+		}
+	}
 	switch {
+	case r.Holidays != "" && r.Holidays != "quiet" && r.Holidays != "only":
+		return fmt.Errorf("%w: holidays are quiet or only, not %q", kind.ErrInvalid, kind.Shorten(r.Holidays))
 	case r.Remind < 0 || r.Remind > 0 && r.Remind < leastRemind:
 		return fmt.Errorf("%w: a reminder after %v is sooner than %v", kind.ErrInvalid, r.Remind, leastRemind)
 	case r.Most < 0:
@@ -62,9 +85,26 @@ func (r Rule) check() error {
 }
 
 // quiet reports whether it is not told at a time.
-func (r Rule) quiet(now time.Time) bool {
-	when, err := schedule.Times{Hours: r.Hours, Zone: r.Zone}.With(0, 0, 0)
-	return err == nil && !when.Open(now)
+func (x *Notify) quiet(r Rule, now time.Time) bool {
+	if r.Holidays != "" {
+		y, m, d := now.In(x.zoneOf(r)).Date()
+		off := slices.ContainsFunc(x.Holidays, func(h time.Time) bool {
+			hy, hm, hd := h.Date()
+			return hy == y && hm == m && hd == d
+		})
+		if off != (r.Holidays == "only") {
+			return true
+		}
+	}
+	when, err := r.hours()
+	return err == nil && r.Hours != "" && !when.Open(now)
+}
+
+func (r Rule) hours() (*schedule.Schedule, error) {
+	if r.Hours == "" {
+		return nil, nil
+	}
+	return schedule.Times{Hours: r.Hours, Zone: r.Zone}.With(0, 0, 0)
 }
 
 // about is what rules look at: of an incident that of all its paths.

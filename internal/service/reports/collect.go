@@ -108,6 +108,7 @@ func (m *making) episode(e paths.Episode) (out EpisodeTold) {
 
 const (
 	mostPictures = 60
+	finest       = 12 * time.Hour
 	fine, coarse = 3 * 24 * time.Hour, 30 * 24 * time.Hour
 )
 
@@ -117,42 +118,59 @@ func (m *making) picture(ctx context.Context, d *DegradedTold) error {
 	if err != nil {
 		return err
 	}
-	p := m.Paths.ByID(id)
-	if p == nil {
-		return nil
+	var base *baseline.Baseline
+	if i := slices.IndexFunc(m.views, func(v View) bool { return v.ID == id }); i >= 0 {
+		base = m.views[i].Baseline
 	}
-	span := m.spec.To.Sub(m.spec.From)
-	step := 24 * time.Hour
-	switch {
+	step, steps, err := m.steps(ctx, id, base, m.spec.From, m.spec.To)
+	d.StepS, d.Picture = step.Seconds(), append(d.Picture, steps...)
+	return err
+}
+
+// steps are the round trip of a path over a time in steps, over what was normal.
+func (x *Reports) steps(ctx context.Context, id ident.ID, base *baseline.Baseline, from, to time.Time) (step time.Duration, list []PictureStep, err error) {
+	step = 24 * time.Hour
+	expect := func(one PictureStep, middle time.Time) PictureStep {
+		if base != nil {
+			if n, ok := base.At(baseline.RTT, middle); ok {
+				low, high := n.Low, n.High
+				one.LowMs, one.HighMs = &low, &high
+			}
+		}
+		return one
+	}
+	switch span := to.Sub(from); {
+	case span <= finest: // what is not rolled up yet is seen, too
+		records, err := x.Store.Readings(ctx, id, from, to, 0, false)
+		for _, r := range records {
+			f := r.Reading.Figures()
+			one := PictureStep{At: r.Reading.At.UTC(), MedianMs: f.RTTMedianMs}
+			if r.Reading.Sent > 0 {
+				v := float64(r.Reading.Lost) / float64(r.Reading.Sent)
+				one.Lost = &v
+			}
+			list = append(list, expect(one, r.Reading.At.Add(r.Reading.Span/2)))
+			step = r.Reading.Span
+		}
+		return step, list, err
 	case span <= fine:
 		step = 10 * time.Minute
 	case span <= coarse:
 		step = time.Hour
 	}
-	d.StepS = step.Seconds()
-	slots, err := m.Store.Rollups(ctx, id, step, m.spec.From.Truncate(step), m.spec.To)
+	slots, err := x.Store.Rollups(ctx, id, step, from.Truncate(step), to)
 	if err != nil {
-		return err
-	}
-	var base *baseline.Baseline
-	if i := slices.IndexFunc(m.views, func(v View) bool { return v.ID == id }); i >= 0 {
-		base = m.views[i].Baseline
+		return step, nil, err
 	}
 	for _, s := range slots {
-		x := PictureStep{At: s.At.UTC(), MedianMs: figure.Ms(s.Median)}
+		one := PictureStep{At: s.At.UTC(), MedianMs: figure.Ms(s.Median)}
 		if s.Sent > 0 {
 			v := float64(s.Lost) / float64(s.Sent)
-			x.Lost = &v
+			one.Lost = &v
 		}
-		if base != nil {
-			if n, ok := base.At(baseline.RTT, s.At.Add(s.Span/2)); ok {
-				low, high := n.Low, n.High
-				x.LowMs, x.HighMs = &low, &high
-			}
-		}
-		d.Picture = append(d.Picture, x)
+		list = append(list, expect(one, s.At.Add(s.Span/2)))
 	}
-	return nil
+	return step, list, nil
 }
 
 // tellIncidents tells what one segment explains, where a chosen path is part of it.

@@ -1,17 +1,21 @@
 package reports
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"slices"
 	"strings"
 	"time"
 
+	"woodlark.example/core/baseline"
 	"woodlark.example/core/figure"
 	"woodlark.example/core/guard"
+	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/report/document"
 	"woodlark.example/internal/report/document/pdf"
+	"woodlark.example/internal/store"
 )
 
 // Formats are those in which a report is printed, with their types for HTTP and mail.
@@ -211,14 +215,7 @@ func (e EpisodeTold) figures() document.Table {
 
 func (r *Period) plot(x DegradedTold, zone *time.Location) document.Plot {
 	p := document.Plot{Title: fmt.Sprintf("Median round trip, %s → %s", x.From, x.To), Unit: "ms", From: r.FromAt, To: r.ToAt, Zone: zone}
-	step := time.Duration(x.StepS * float64(time.Second))
-	for _, q := range x.Picture {
-		one := document.PlotPoint{At: q.At, Span: step, Value: q.MedianMs, Low: q.LowMs, High: q.HighMs}
-		if q.Lost != nil {
-			one.Lost = *q.Lost
-		}
-		p.Points = append(p.Points, one)
-	}
+	p.Points = points(time.Duration(x.StepS*float64(time.Second)), x.Picture)
 	for _, e := range x.Episodes {
 		to := r.ToAt
 		if e.EndedAt != nil {
@@ -235,6 +232,33 @@ func (r *Period) plot(x DegradedTold, zone *time.Location) document.Plot {
 		}
 	}
 	return p
+}
+
+func points(step time.Duration, list []PictureStep) (out []document.PlotPoint) {
+	for _, q := range list {
+		one := document.PlotPoint{At: q.At, Span: step, Value: q.MedianMs, Low: q.LowMs, High: q.HighMs}
+		if q.Lost != nil {
+			one.Lost = *q.Lost
+		}
+		out = append(out, one)
+	}
+	return out
+}
+
+// Plot is the round trip of a path over a time, with the stretches that are told of.
+func (x *Reports) Plot(ctx context.Context, path ident.ID, from, to time.Time, told ...document.PlotSpan) (p document.Plot, err error) {
+	of := x.Paths.ByID(path)
+	if of == nil {
+		return p, fmt.Errorf("path %s: %w", path, store.ErrNotFound)
+	}
+	var base *baseline.Baseline
+	views := x.Views()
+	if i := slices.IndexFunc(views, func(v View) bool { return v.ID == path }); i >= 0 {
+		base = views[i].Baseline
+	}
+	step, list, err := x.steps(ctx, path, base, from, to)
+	p = document.Plot{Title: fmt.Sprintf("Median round trip, %s → %s", x.Fleet.NameOf(of.AgentID), of.Target), Unit: "ms", From: from, To: to, Zone: x.Zone, Points: points(step, list), Spans: told}
+	return p, err
 }
 
 func (r *Period) readStanding(d *document.Document) {

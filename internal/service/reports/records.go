@@ -51,12 +51,12 @@ func (r *Period) records() document.Records {
 		add("availability", x.Ends, c)
 	}
 	for _, x := range r.Throughput {
-		add("throughput", x.Ends, cells{"since_at": stamp(x.At), "measure": "throughput_" + x.Way, "unit": "bps", "normal": number(x.UsualBps), "normal_low": number(x.UsualLow), "normal_high": number(x.UsualHigh), "now": number(&x.Bps), "sentence": x.Says})
+		add("carried", x.Ends, cells{"since_at": stamp(x.At), "measure": "throughput_" + x.Way, "unit": "bps", "normal": number(x.UsualBps), "normal_low": number(x.UsualLow), "normal_high": number(x.UsualHigh), "now": number(&x.Bps), "sentence": x.Says})
 	}
 	for _, x := range r.Sweeps {
 		for _, part := range x.parts() {
 			for _, a := range part.list {
-				add("sweep", Ends{}, cells{"from": x.Agent, "to": strings.Fields(a)[0], "state": part.name, "since_at": stamp(x.At), "sentence": a})
+				add("addresses", Ends{}, cells{"from": x.Agent, "to": strings.Fields(a)[0], "state": part.name, "since_at": stamp(x.At), "sentence": a})
 			}
 		}
 	}
