@@ -48,6 +48,9 @@ type Options struct {
 	PublicOnly bool
 	// Gather is how long what opens waits for others that open with it; 10 s when 0.
 	Gather time.Duration
+	// Patience is how long it is waited whether one segment explains many that open together;
+	// until incidents were looked for when 0.
+	Patience time.Duration
 	// Retry is after how long it is tried again first; 5 s when 0.
 	Retry time.Duration
 }
@@ -83,6 +86,9 @@ const (
 func New(o Options) *Notify {
 	if o.Gather == 0 {
 		o.Gather = usualGather
+	}
+	if o.Patience == 0 {
+		o.Patience = incidentIn
 	}
 	if o.Retry == 0 {
 		o.Retry = retryTime

@@ -30,7 +30,13 @@ import (
 	"woodlark.example/internal/store/storetest"
 )
 
-func TestMain(m *testing.M) { os.Exit(storetest.Main(m)) }
+func TestMain(m *testing.M) {
+	if dsn := os.Getenv(toBeKilled); dsn != "" {
+		beKilled(dsn)
+		os.Exit(0)
+	}
+	os.Exit(storetest.Main(m))
+}
 
 // desk takes webhooks, unless it is down.
 type desk struct {
@@ -96,14 +102,17 @@ type office struct {
 	end   time.Time
 }
 
-func newOffice(t *testing.T, paths int) *office {
-	c, err := service.New(t.Context(), service.Options{Store: storetest.New(t), Zone: time.UTC})
+func newOffice(t *testing.T, paths int) *office { return newOfficeOn(t, storetest.New(t), paths, 0) }
+
+// newOfficeOn is an office whose paths were measured up to so long ago.
+func newOfficeOn(t *testing.T, s *store.Store, paths int, ago time.Duration) *office {
+	c, err := service.New(t.Context(), service.Options{Store: s, Zone: time.UTC})
 	require.NoError(t, err)
 	c.Notify.Gather, c.Notify.Retry = time.Millisecond, 20*time.Millisecond
 	require.NoError(t, c.AddAgent(t.Context(), store.Agent{Name: "quay", Site: "Northquay", Kind: "simulated", Address: "192.0.2.250"}, nil))
 	a, err := c.Fleet.Named("quay")
 	require.NoError(t, err)
-	o := &office{Service: c, t: t, d: newDesk(t), agent: a.ID, end: time.Now().Truncate(time.Minute)}
+	o := &office{Service: c, t: t, d: newDesk(t), agent: a.ID, end: time.Now().Truncate(time.Minute).Add(-ago)}
 	spec := watches.Spec{From: []string{"quay"}, Tags: []string{"islands"}}
 	for i := range paths {
 		spec.To = append(spec.To, fmt.Sprintf("192.0.2.%d", 1+i))
@@ -115,7 +124,7 @@ func newOffice(t *testing.T, paths int) *office {
 		o.upload(ago, 0, o.paths...)
 	}
 	for _, id := range o.paths {
-		_, err := c.Paths.TakeBaseline(t.Context(), id, 2*time.Hour, true)
+		_, err := c.Paths.TakeBaseline(t.Context(), id, 2*time.Hour+ago, true)
 		require.NoError(t, err)
 	}
 	_, err = c.Notify.SaveChannel(t.Context(), "desk", "webhook", json.RawMessage(fmt.Sprintf(`{"url": %q}`, o.d.URL)))

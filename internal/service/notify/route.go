@@ -24,7 +24,7 @@ const (
 	// together is how many that open within a while may be one incident: it is waited until that
 	// is known.
 	together = 3
-	// incidentIn is how long that takes at the most.
+	// incidentIn is how long that takes at the most, usually.
 	incidentIn = guard.LookDelay + 30*time.Second
 	// past is how long ago something may have happened and still be news.
 	past = 24 * time.Hour
@@ -120,7 +120,7 @@ func (x *Notify) mayBeOneOfMany(m store.Matter, known []incidents.Incident, open
 		return false
 	}
 	age := now.Sub(m.MadeAt)
-	return age < x.Gather || opening >= together && age < incidentIn && x.incidentOf(m, known) == nil
+	return age < x.Gather || opening >= together && age < x.Patience && x.incidentOf(m, known) == nil
 }
 
 // incidentOf is the incident that an episode is part of; nil when it is of none.
