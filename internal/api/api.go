@@ -134,6 +134,7 @@ func (s *server) register(a huma.API) {
 	s.registerObjectives(a)
 	s.registerEvidence(a)
 	s.registerPeriod(a)
+	s.registerAnnotations(a)
 	s.registerConversations(a)
 	s.registerNotify(a)
 	s.registerSweeps(a)

@@ -70,6 +70,9 @@ func (s *server) series(ctx context.Context, id ident.ID, from, to time.Time) (a
 			c.Evidence = append(c.Evidence, apitype.Taken{At: e.At.UTC(), What: e.What, Phase: e.Phase})
 		}
 	}
+	if c.Annotations, err = s.annotations(ctx, id, from, to); err != nil {
+		return apitype.Series{}, err
+	}
 	c.Loads, err = s.loads(ctx, id, from, to)
 	return c.Series, err
 }

@@ -20,6 +20,7 @@ import (
 	"woodlark.example/internal/ident"
 	_ "woodlark.example/internal/kind/all" // what can be measured
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/service/annotations"
 	"woodlark.example/internal/service/conversations"
 	"woodlark.example/internal/service/devices"
 	"woodlark.example/internal/service/events"
@@ -110,6 +111,7 @@ type Service struct {
 	Objectives  *objectives.Objectives
 	Notify      *notify.Notify
 	Reports     *reports.Reports
+	Annotations *annotations.Annotations
 	// Conversations are those of the programs of agents' machines.
 	Conversations *conversations.Conversations
 
@@ -135,7 +137,8 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	s.Conversations = conversations.New(conversations.Options{Store: o.Store, Log: o.Log, Events: s.Events, Fleet: s.Fleet, Runs: s.Runs, Watches: s.Watches})
 	s.Ingest = ingest.New(ingest.Options{Store: o.Store, Log: o.Log, Now: o.Now, Owners: o.Owners, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Loads: s.Loads, Runs: s.Runs, Suspicion: s.Suspicion, Talks: s.Conversations})
 	s.Objectives = objectives.New(o.Store, s.Notices)
-	s.Reports = reports.New(reports.Options{Store: o.Store, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Watches: s.Watches, Objectives: s.Objectives, Zone: o.Zone, Views: s.reported})
+	s.Annotations = annotations.New(annotations.Options{Store: o.Store, Notices: s.Notices, Paths: s.Paths})
+	s.Reports = reports.New(reports.Options{Annotations: s.Annotations, Store: o.Store, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Watches: s.Watches, Objectives: s.Objectives, Zone: o.Zone, Views: s.reported})
 	s.Notify = notify.New(notify.Options{Store: o.Store, Log: o.Log, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Watches: s.Watches, Reports: s.Reports, Zone: o.Zone, Holidays: o.Holidays, PublicOnly: o.PublicWebhooks})
 	s.Maintenance = maintenance.New(maintenance.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches, Zone: o.Zone, Training: o.Training})
 	return s, s.load(ctx)

@@ -208,6 +208,7 @@ type Series struct {
 	Gaps        []Gap        `json:"gaps"`
 	Maintenance []Span       `json:"maintenance" doc:"Measured, but neither judged nor learnt from"`
 	Evidence    []Taken      `json:"evidence" doc:"When evidence of episodes was taken"`
+	Annotations []Annotation `json:"annotations" doc:"What people wrote of the path, and of all"`
 	Loads       []LoadBeside `json:"loads" doc:"Load runs at the agent or on the access of its site, which may have disturbed what was measured"`
 }
 

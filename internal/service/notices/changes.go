@@ -14,13 +14,18 @@ func WithActor(ctx context.Context, who string) context.Context {
 	return context.WithValue(ctx, actorKey{}, who)
 }
 
+// Actor is who does what is done in a context.
+func Actor(ctx context.Context) string {
+	if who, _ := ctx.Value(actorKey{}).(string); who != "" {
+		return who
+	}
+	return "the service"
+}
+
 // Changed keeps a line of who changed what, with what it was before and is after; nil
 // for nothing.
 func (n *Notices) Changed(ctx context.Context, what, name string, before, after any) {
-	who, _ := ctx.Value(actorKey{}).(string)
-	if who == "" {
-		who = "the service"
-	}
+	who := Actor(ctx)
 	detail, err := json.Marshal(struct {
 		Before any `json:"before"`
 		After  any `json:"after"`

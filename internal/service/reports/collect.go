@@ -380,3 +380,29 @@ func (m *making) sweep(ctx context.Context, s store.Sweep) error {
 	m.out.Sweeps = append(m.out.Sweeps, x)
 	return nil
 }
+
+// tellNotes tells what people wrote of chosen paths, and of all.
+func (m *making) tellNotes(ctx context.Context) error {
+	list, err := m.Annotations.Between(ctx, ident.ID{}, m.spec.From, m.spec.To)
+	if err != nil {
+		return err
+	}
+	chosen := map[ident.ID]bool{}
+	for _, v := range m.views {
+		chosen[v.ID] = true
+	}
+	for _, a := range list {
+		n := NoteTold{ID: a.ID.String(), At: a.At.UTC(), Author: a.Author, Text: a.Text}
+		if a.Until != nil {
+			n.Until = optional(*a.Until)
+		}
+		if a.PathID != nil {
+			if !chosen[*a.PathID] {
+				continue
+			}
+			n.Ends = m.endsOf(*a.PathID)
+		}
+		m.out.Notes = append(m.out.Notes, n)
+	}
+	return nil
+}

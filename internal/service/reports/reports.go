@@ -14,6 +14,7 @@ import (
 
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
+	"woodlark.example/internal/service/annotations"
 	"woodlark.example/internal/service/devices"
 	"woodlark.example/internal/service/fleet"
 	"woodlark.example/internal/service/incidents"
@@ -34,7 +35,9 @@ type Options struct {
 	Incidents  *incidents.Incidents
 	Watches    *watches.Watches
 	Objectives *objectives.Objectives
-	Zone       *time.Location
+	// Annotations are what people wrote.
+	Annotations *annotations.Annotations
+	Zone        *time.Location
 	// Views are the paths as they stand now, worst first.
 	Views func() []View
 }
@@ -119,7 +122,7 @@ func (x *Reports) Make(ctx context.Context, s Spec) (*Period, error) {
 			m.views = append(m.views, v)
 		}
 	}
-	for _, step := range []func(context.Context) error{m.tellEpisodes, m.tellIncidents, m.tellStanding, m.measure, m.hold, m.tellSweeps} {
+	for _, step := range []func(context.Context) error{m.tellEpisodes, m.tellIncidents, m.tellStanding, m.measure, m.hold, m.tellSweeps, m.tellNotes} {
 		if err := step(ctx); err != nil {
 			return nil, err
 		}
