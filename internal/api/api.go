@@ -135,6 +135,7 @@ func (s *server) register(a huma.API) {
 	s.registerEvidence(a)
 	s.registerPeriod(a)
 	s.registerAnnotations(a)
+	s.registerDossiers(a)
 	s.registerConversations(a)
 	s.registerNotify(a)
 	s.registerSweeps(a)

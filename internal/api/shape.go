@@ -22,18 +22,10 @@ func readingOf(r *protocol.Record) *apitype.Reading {
 	if r == nil {
 		return nil
 	}
-	out := &apitype.Reading{Figures: r.Reading.Figures(), PathID: r.Path.String(), Notes: []string{}}
+	out := &apitype.Reading{Figures: r.Reading.Figures(), PathID: r.Path.String(), Notes: r.Notes()}
 	if !r.Run.IsZero() {
 		id := r.Run.String()
 		out.RunID = &id
-	}
-	if r.Reading.Short() {
-		out.Notes = append(out.Notes, "short")
-	}
-	for flag, name := range map[protocol.Flags]string{protocol.HeldBack: "held_back", protocol.Resumed: "resumed", protocol.Cut: "cut", protocol.Jumped: "clock_set", protocol.OnDemand: "on_demand", protocol.Disturbed: "load_overlap", protocol.WrongClock: "clock_wrong"} {
-		if r.Flags&flag != 0 {
-			out.Notes = append(out.Notes, name)
-		}
 	}
 	return out
 }

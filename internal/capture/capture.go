@@ -9,6 +9,7 @@ package capture
 import (
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"sync"
 	"time"
@@ -21,7 +22,7 @@ import (
 // File is a capture that is being written. It is for many goroutines.
 type File struct {
 	mu      sync.Mutex
-	file    *os.File
+	file    io.Closer
 	writer  *pcapgo.NgWriter
 	problem error
 	written int
@@ -36,12 +37,27 @@ func Create(name string) (*File, error) {
 	if err != nil {
 		return nil, fmt.Errorf("capture: %w", err)
 	}
-	about := pcapgo.NgInterface{Name: "probes", Description: "probes sent, and answers to them", LinkType: layers.LinkTypeRaw, SnapLength: 0, TimestampResolution: 9}
-	w, err := pcapgo.NewNgWriterInterface(file, about, pcapgo.NgWriterOptions{SectionInfo: pcapgo.NgSectionInfo{Application: "woodlark"}})
+	f, err := New(file)
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("capture: %w", err), file.Close())
+		return nil, errors.Join(err, file.Close())
 	}
-	return &File{file: file, writer: w}, nil
+	f.file = file
+	return f, nil
+}
+
+// noCloser is what is closed by who opened it.
+type noCloser struct{}
+
+func (noCloser) Close() error { return nil }
+
+// New writes to w, which is not closed.
+func New(w io.Writer) (*File, error) {
+	about := pcapgo.NgInterface{Name: "probes", Description: "probes sent, and answers to them", LinkType: layers.LinkTypeRaw, SnapLength: 0, TimestampResolution: 9}
+	ng, err := pcapgo.NewNgWriterInterface(w, about, pcapgo.NgWriterOptions{SectionInfo: pcapgo.NgSectionInfo{Application: "woodlark"}})
+	if err != nil {
+		return nil, fmt.Errorf("capture: %w", err)
+	}
+	return &File{file: noCloser{}, writer: ng}, nil
 }
 
 // Packet writes one IP packet.

@@ -158,3 +158,20 @@ type Worker interface {
 	// HeldBack is how many readings wait to be uploaded.
 	HeldBack() int
 }
+
+// Notes are what is particular of a reading, in words; none when nothing is.
+func (r Record) Notes() []string {
+	notes := []string{}
+	if r.Reading.Short() {
+		notes = append(notes, "short")
+	}
+	for _, x := range []struct {
+		flag Flags
+		name string
+	}{{HeldBack, "held_back"}, {Resumed, "resumed"}, {Cut, "cut"}, {Jumped, "clock_set"}, {OnDemand, "on_demand"}, {Disturbed, "load_overlap"}, {WrongClock, "clock_wrong"}} {
+		if r.Flags&x.flag != 0 {
+			notes = append(notes, x.name)
+		}
+	}
+	return notes
+}

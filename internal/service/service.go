@@ -9,7 +9,10 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -23,6 +26,7 @@ import (
 	"woodlark.example/internal/service/annotations"
 	"woodlark.example/internal/service/conversations"
 	"woodlark.example/internal/service/devices"
+	"woodlark.example/internal/service/dossiers"
 	"woodlark.example/internal/service/events"
 	"woodlark.example/internal/service/fleet"
 	"woodlark.example/internal/service/incidents"
@@ -92,6 +96,20 @@ func (o Options) withDefaults() Options {
 	return o
 }
 
+// inWords are the options that figures rest on, by name.
+func (o Options) inWords() map[string]string {
+	days := make([]string, len(o.Holidays))
+	for i, d := range o.Holidays {
+		days[i] = d.Format("2006-01-02")
+	}
+	var tolerances []string
+	for m, t := range o.Tolerances {
+		tolerances = append(tolerances, fmt.Sprintf("%s %+v", m, t))
+	}
+	slices.Sort(tolerances)
+	return map[string]string{"zone": o.Zone.String(), "training": o.Training.String(), "retention": o.Keep.String(), "holidays": strings.Join(days, ","), "tolerances": strings.Join(tolerances, "; ")}
+}
+
 // Service is the nouns of the service, put together. It is safe for concurrent use.
 type Service struct {
 	Store     *store.Store
@@ -112,6 +130,7 @@ type Service struct {
 	Notify      *notify.Notify
 	Reports     *reports.Reports
 	Annotations *annotations.Annotations
+	Dossiers    *dossiers.Dossiers
 	// Conversations are those of the programs of agents' machines.
 	Conversations *conversations.Conversations
 
@@ -139,6 +158,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	s.Objectives = objectives.New(o.Store, s.Notices)
 	s.Annotations = annotations.New(annotations.Options{Store: o.Store, Notices: s.Notices, Paths: s.Paths})
 	s.Reports = reports.New(reports.Options{Annotations: s.Annotations, Store: o.Store, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Watches: s.Watches, Objectives: s.Objectives, Zone: o.Zone, Views: s.reported})
+	s.Dossiers = dossiers.New(dossiers.Options{Store: o.Store, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches, Reports: s.Reports, Annotations: s.Annotations, Owners: o.Owners, Zone: o.Zone, Settings: o.inWords()})
 	s.Notify = notify.New(notify.Options{Store: o.Store, Log: o.Log, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Watches: s.Watches, Reports: s.Reports, Zone: o.Zone, Holidays: o.Holidays, PublicOnly: o.PublicWebhooks})
 	s.Maintenance = maintenance.New(maintenance.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches, Zone: o.Zone, Training: o.Training})
 	return s, s.load(ctx)

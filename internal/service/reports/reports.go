@@ -9,6 +9,7 @@ package reports
 import (
 	"context"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -58,8 +59,9 @@ func New(o Options) *Reports { return &Reports{o} }
 // Spec says what a report is of.
 type Spec struct {
 	From, To  time.Time
-	Objective string // that paths are held against; none when empty
-	Title     string // of one's own
+	Objective string     // that paths are held against; none when empty
+	Title     string     // of one's own
+	Paths     []ident.ID // these only; those of the selection when none
 	selection.Selection
 }
 
@@ -118,7 +120,7 @@ func (x *Reports) Make(ctx context.Context, s Spec) (*Period, error) {
 		}
 	}
 	for _, v := range x.Views() {
-		if p := x.Paths.ByID(v.ID); p != nil && v.Watched && s.Takes(m.of.Path(p)) {
+		if p := x.Paths.ByID(v.ID); p != nil && (v.Watched || len(s.Paths) > 0) && s.Takes(m.of.Path(p)) && (len(s.Paths) == 0 || slices.Contains(s.Paths, v.ID)) {
 			m.views = append(m.views, v)
 		}
 	}
