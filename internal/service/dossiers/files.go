@@ -236,11 +236,18 @@ func (m *making) runs(ctx context.Context) error {
 			ended := r.EndedAt.UTC()
 			x.EndedAt = &ended
 		}
-		body, err := m.Store.ResultOf(ctx, r)
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
+		whole, err := m.Store.Run(ctx, r.ID)
+		if errors.Is(err, store.ErrNotFound) {
+			continue // it went as it grew too old
+		}
+		if err != nil {
 			return err
 		}
-		if err == nil {
+		body, err := m.Store.ResultOf(ctx, whole)
+		if err != nil {
+			return err
+		}
+		if len(body) > 0 {
 			x.Result = body
 			data, err := packetsOf(r, body)
 			switch {
@@ -252,7 +259,7 @@ func (m *making) runs(ctx context.Context) error {
 				x.Capture = "captures/" + x.ID + ".pcapng"
 				captures = append(captures, captured{x.Capture, data})
 			}
-			if m.mask != nil {
+			if len(data) > 0 { // they stand in the capture, or are left out
 				if x.Result, err = withoutPackets(body); err != nil {
 					return err
 				}
@@ -297,10 +304,11 @@ func packetsOf(r store.Run, body json.RawMessage) ([]byte, error) {
 		return nil, err
 	}
 	x.EachPacket(f.Packet)
-	return b.Bytes(), f.Close()
+	err = f.Close()
+	return b.Bytes(), err
 }
 
-// withoutPackets is a result without the packets in it, which are not masked.
+// withoutPackets is a result without the packets in it.
 func withoutPackets(body json.RawMessage) (json.RawMessage, error) {
 	var v map[string]json.RawMessage
 	if json.Unmarshal(body, &v) != nil {
@@ -310,6 +318,7 @@ func withoutPackets(body json.RawMessage) (json.RawMessage, error) {
 		return body, nil
 	}
 	delete(v, "packets")
+	delete(v, "more_packets")
 	return json.Marshal(v)
 }
 
