@@ -48,6 +48,8 @@ type server struct {
 	sessions  *sessions
 	wrong     throttle // keys that were wrong, by address
 	waiting   doors    // who has shown no key
+	guessing  throttle // links and passphrases of guests that were wrong, by address
+	visitors  visitors
 	unpacking chan struct{}
 }
 
@@ -56,7 +58,7 @@ func New(o Options) http.Handler {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &server{Options: o, c: o.Service, unpacking: make(chan struct{}, atOnceUnpacked)}
+	s := &server{Options: o, c: o.Service, unpacking: make(chan struct{}, atOnceUnpacked), visitors: newVisitors()}
 	s.sessions = openSessions(o.Sessions, o.Token, o.Log)
 	r := chi.NewRouter()
 	r.Use(middleware.Recoverer, secureHeaders, s.strangers)
@@ -70,6 +72,9 @@ func New(o Options) http.Handler {
 		r.Use(middleware.RequestSize(1<<20), s.authenticate, compressed, tagged)
 		s.register(humachi.New(r, config(o.Version)))
 	})
+	r.Get(guestPlace+"{secret}", s.guestPage)
+	r.Head(guestPlace+"{secret}", s.guestPage)
+	r.Post(guestPlace+"{secret}", s.guestPage)
 	r.Route("/api/v1/agent", s.agentCalls)
 	r.HandleFunc("/api/*", func(w http.ResponseWriter, r *http.Request) {
 		refuse(w, r, http.StatusNotFound, "There is no call "+r.Method+" "+cut(r.URL.Path)+"; /api/v1/openapi.json lists all.")
@@ -109,6 +114,7 @@ func config(version string) huma.Config {
 		{Name: "Baselines", Description: "What is normal for a path"},
 		{Name: "Agents", Description: "Who measures, and how they stand"},
 		{Name: "Reports", Description: "What got worse, what is to know, and who changed what"},
+		{Name: "Guests", Description: "Links by which somebody outside sees one thing"},
 		{Name: "Events", Description: "What happens, as it happens"},
 		{Name: "Session", Description: "Signing in to the console"},
 		{Name: "For agents", Description: "What an agent on another machine calls, with a key of its own"},
@@ -136,6 +142,7 @@ func (s *server) register(a huma.API) {
 	s.registerPeriod(a)
 	s.registerAnnotations(a)
 	s.registerDossiers(a)
+	s.registerGuests(a)
 	s.registerConversations(a)
 	s.registerNotify(a)
 	s.registerSweeps(a)

@@ -29,6 +29,7 @@ import (
 	"woodlark.example/internal/service/dossiers"
 	"woodlark.example/internal/service/events"
 	"woodlark.example/internal/service/fleet"
+	"woodlark.example/internal/service/guests"
 	"woodlark.example/internal/service/incidents"
 	"woodlark.example/internal/service/ingest"
 	"woodlark.example/internal/service/loads"
@@ -131,6 +132,7 @@ type Service struct {
 	Reports     *reports.Reports
 	Annotations *annotations.Annotations
 	Dossiers    *dossiers.Dossiers
+	Guests      *guests.Guests
 	// Conversations are those of the programs of agents' machines.
 	Conversations *conversations.Conversations
 
@@ -159,6 +161,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	s.Annotations = annotations.New(annotations.Options{Store: o.Store, Notices: s.Notices, Paths: s.Paths})
 	s.Reports = reports.New(reports.Options{Annotations: s.Annotations, Store: o.Store, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Watches: s.Watches, Objectives: s.Objectives, Zone: o.Zone, Views: s.reported})
 	s.Dossiers = dossiers.New(dossiers.Options{Store: o.Store, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches, Reports: s.Reports, Annotations: s.Annotations, Owners: o.Owners, Zone: o.Zone, Settings: o.inWords()})
+	s.Guests = guests.New(guests.Options{Store: o.Store, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Incidents: s.Incidents, Reports: s.Reports, Zone: o.Zone})
 	s.Notify = notify.New(notify.Options{Store: o.Store, Log: o.Log, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Watches: s.Watches, Reports: s.Reports, Zone: o.Zone, Holidays: o.Holidays, PublicOnly: o.PublicWebhooks})
 	s.Maintenance = maintenance.New(maintenance.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches, Zone: o.Zone, Training: o.Training})
 	return s, s.load(ctx)
@@ -172,7 +175,7 @@ func (s *Service) load(ctx context.Context) error {
 		func(ctx context.Context) error {
 			return s.Devices.Load(ctx, s.Store, time.Now().Add(-ingest.UsualWithin))
 		},
-		s.Conversations.Load, s.Notify.Load,
+		s.Conversations.Load, s.Notify.Load, s.Guests.Load,
 		func(ctx context.Context) error { return s.Loads.Load(ctx, s.Store, s.Fleet.Agents()) },
 	} {
 		if err := load(ctx); err != nil {

@@ -51,6 +51,8 @@ func (s *Store) DropOld(ctx context.Context, now, before time.Time) error {
 		s.dropRows(ctx, "changes", &Change{}, "at < ?", long),
 		s.dropRows(ctx, "evidence", &Evidence{}, "at < ?", long),
 		s.dropRows(ctx, "messages", &Message{}, "at < ? AND state <> ?", long, Waiting),
+		s.dropRows(ctx, "guest links", &GuestLink{}, "ends_at < ?", long),
+		s.dropRows(ctx, "openings", &GuestOpening{}, "at < ?", long),
 		s.dropRows(ctx, "annotations", &Annotation{}, "COALESCE(until, at) < ?", long),
 		s.dropRows(ctx, "conversations", &Conversation{}, "ended_at < ?", before),
 		s.dropRows(ctx, "rollups", &rollupRow{}, "span_s = ? AND at < ?", rollupSpans[0], before),

@@ -70,6 +70,9 @@ type (
 		Legend string
 	}
 
+	// Ask is a field for a secret, sent to where the page came from; on pages only.
+	Ask struct{ Label, Name, Button string }
+
 	// Picture is drawn by characters.
 	Picture struct{ Lines []string }
 )
@@ -106,6 +109,7 @@ func (Table) part()   {}
 func (Mirror) part()  {}
 func (Cells) part()   {}
 func (Picture) part() {}
+func (Ask) part()     {}
 
 // Records are the raw figures that a document is of: each with the unit in its column's name,
 // times in UTC (RFC 3339), empty what is not known.

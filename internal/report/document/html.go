@@ -30,6 +30,7 @@ figure{margin:.4rem 0}figcaption{color:var(--soft);font-size:.85rem}svg{width:10
 svg text{font:10px ui-sans-serif,system-ui,"Liberation Sans","DejaVu Sans",sans-serif;fill:var(--soft)}
 svg .axis{stroke:var(--line);fill:none}svg .band{fill:var(--ribbon)}svg .line{stroke:var(--ink);fill:none;stroke-width:1.3}svg .loss{stroke:var(--plum);stroke-width:2}
 svg .told{fill:none;stroke:var(--ochre);stroke-dasharray:3 2}svg .flag{fill:var(--ochre)}footer{margin-top:2rem;border-top:1px solid var(--line);color:var(--soft);font-size:.85rem}
+form{margin:1rem 0}input,button{font:inherit;color:inherit;background:transparent;border:1px solid var(--soft);padding:.3rem .6rem;margin-top:.2rem}input:focus-visible,button:focus-visible{outline:2px solid var(--ochre);outline-offset:2px}
 @media (max-width:40rem){body{margin:1rem auto}.wide{overflow-x:auto}}
 `
 
@@ -43,7 +44,7 @@ func HTML(w io.Writer, a About, d Document) error {
 	esc := html.EscapeString
 	fmt.Fprintf(out, "<!DOCTYPE html>\n<html lang=\"%s\">\n<head>\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n<title>%s</title>\n", esc(language), esc(a.Title))
 	// Nothing is fetched and nothing is run, whatever stands in it.
-	fmt.Fprintf(out, "<meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; style-src 'unsafe-inline'\">\n<style>\n%s</style>\n</head>\n<body>\n<main>\n<h1>%s</h1>\n", style, esc(a.Title))
+	fmt.Fprintf(out, "<meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; style-src 'unsafe-inline'; form-action 'self'\">\n<style>\n%s</style>\n</head>\n<body>\n<main>\n<h1>%s</h1>\n", style, esc(a.Title))
 	if a.Subject != "" {
 		fmt.Fprintf(out, "<p class=\"faint\">%s</p>\n", esc(a.Subject))
 	}
@@ -126,6 +127,9 @@ func (p *page) print(part Part) {
 		fmt.Fprintf(p.w, "<dt>%s</dt><dd>%s</dd>\n", p.marks(x.Name), p.marks(x.Says))
 	case Table:
 		p.table(x)
+	case Ask:
+		esc := html.EscapeString
+		fmt.Fprintf(p.w, "<form method=\"post\"><label for=\"ask\">%s</label><br><input id=\"ask\" name=\"%s\" type=\"password\" autocomplete=\"off\" required autofocus> <button>%s</button></form>\n", esc(x.Label), esc(x.Name), esc(x.Button))
 	case Plot:
 		p.plot(x)
 	default: // what is drawn by characters

@@ -109,6 +109,8 @@ func (p printer) print(part Part) {
 		p.mirror(x)
 	case Cells:
 		p.cells(x)
+	case Ask:
+		p.line(0, x.Label)
 	case Plot:
 		p.line(4, Faint(x.spark()))
 	case Picture:

@@ -186,6 +186,10 @@ func (m *making) tellIncidents(context.Context) error {
 		}
 		out := IncidentTold{ID: x.ID.String(), BeganAt: x.From.UTC(), EndedAt: optional(x.To), Sentence: x.Finding.Sentence, Advice: x.Finding.Advice, Confidence: x.Sure, Segments: m.segments(x), Paths: []Ends{}}
 		for _, p := range x.Members {
+			if !m.spec.all() && !chosen[ids[p.Path]] {
+				out.Others++ // who sees some paths sees no others
+				continue
+			}
 			out.Paths = append(out.Paths, m.endsOf(ids[p.Path]))
 		}
 		m.out.Incidents = append(m.out.Incidents, out)
@@ -331,6 +335,11 @@ const mostSweeps = 500
 
 // tellSweeps tells which addresses came and went.
 func (m *making) tellSweeps(ctx context.Context) error {
+	only := m.spec.Selection
+	only.Agents = nil
+	if len(m.spec.Paths) > 0 || !only.All() {
+		return nil // they are not of the paths that were chosen
+	}
 	page := store.Page{Limit: 200}
 	for {
 		list, err := m.Store.Sweeps(ctx, nil, page)
@@ -395,6 +404,9 @@ func (m *making) tellNotes(ctx context.Context) error {
 		n := NoteTold{ID: a.ID.String(), At: a.At.UTC(), Author: a.Author, Text: a.Text}
 		if a.Until != nil {
 			n.Until = optional(*a.Until)
+		}
+		if a.PathID == nil && len(m.spec.Paths) > 0 {
+			continue
 		}
 		if a.PathID != nil {
 			if !chosen[*a.PathID] {

@@ -60,6 +60,7 @@ type IncidentTold struct {
 	Confidence float64       `json:"confidence"`
 	Segments   []SegmentTold `json:"segments"`
 	Paths      []Ends        `json:"paths"`
+	Others     int           `json:"other_paths,omitempty" doc:"That are part of it and were not chosen"`
 }
 
 // SegmentTold is a stretch of the way, by addresses and what they are called.

@@ -159,6 +159,9 @@ func (r *Period) readIncidents(d *document.Document, zone *time.Location) {
 		for _, p := range x.Paths {
 			names = append(names, p.short())
 		}
+		if x.Others > 0 {
+			names = append(names, plural(x.Others, "other path"))
+		}
 		d.Say("  %s", strings.Join(names, ", "))
 		if x.Advice != "" {
 			d.Say("  %s", x.Advice)

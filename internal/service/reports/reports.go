@@ -71,6 +71,9 @@ const (
 	isNow     = 2 * time.Minute // how far back the end of a period may lie and still be now
 )
 
+// all reports whether it is of all paths.
+func (s Spec) all() bool { return len(s.Paths) == 0 && s.Selection.All() }
+
 func (s Spec) check() error {
 	if err := s.Selection.Check(); err != nil {
 		return err
