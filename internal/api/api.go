@@ -21,6 +21,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"woodlark.example/internal/kind"
+	"woodlark.example/internal/metrics"
 	"woodlark.example/internal/remote"
 	"woodlark.example/internal/service"
 	"woodlark.example/internal/service/runs"
@@ -40,6 +41,8 @@ type Options struct {
 	// this machine's name.
 	Names []string
 	Log   *slog.Logger
+	// Metrics are its figures; ones of its own when nil.
+	Metrics *metrics.Registry
 }
 
 type server struct {
@@ -61,12 +64,15 @@ func New(o Options) http.Handler {
 	s := &server{Options: o, c: o.Service, unpacking: make(chan struct{}, atOnceUnpacked), visitors: newVisitors()}
 	s.sessions = openSessions(o.Sessions, o.Token, o.Log)
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, secureHeaders, s.strangers)
+	if s.Metrics == nil {
+		s.Metrics = metrics.New(metrics.Options{Service: o.Service, Version: o.Version})
+	}
+	r.Use(s.Metrics.Time, middleware.Recoverer, secureHeaders, s.strangers)
 	r.Get("/healthz", s.healthz)
 	r.Get("/readyz", s.readyz)
 	r.Group(func(r chi.Router) {
 		r.Use(s.authenticate)
-		r.Handle("/metrics", s.metrics())
+		r.Handle("/metrics", s.Metrics.Handler())
 	})
 	r.Group(func(r chi.Router) {
 		r.Use(middleware.RequestSize(1<<20), s.authenticate, compressed, tagged)

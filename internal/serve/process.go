@@ -26,6 +26,7 @@ import (
 	"woodlark.example/internal/api"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/mariadb"
+	"woodlark.example/internal/metrics"
 	"woodlark.example/internal/network"
 	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/service"
@@ -64,6 +65,7 @@ type Process struct {
 	server   *mariadb.Server // nil when the database is somebody else's
 	store    *store.Store
 	service  *service.Service
+	metrics  *metrics.Registry
 	door     door
 	face     face
 	early    *running // the local agent, once it runs
@@ -173,7 +175,8 @@ func (s *Process) open(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	s.face.set(api.New(api.Options{Service: s.service, Token: s.options.Token, Version: s.options.Version, Console: s.options.Console,
+	s.metrics = metrics.New(metrics.Options{Service: s.service, Version: s.options.Version})
+	s.face.set(api.New(api.Options{Metrics: s.metrics, Service: s.service, Token: s.options.Token, Version: s.options.Version, Console: s.options.Console,
 		Sessions: filepath.Join(set.State, "sessions.json"), Names: set.HostNames, Log: s.log}))
 	if s.options.Ready != nil {
 		s.options.Ready()
@@ -264,6 +267,13 @@ func (s *Process) Serve(ctx context.Context) error {
 		}
 		if c := s.door.at.Load(); c != nil {
 			s.duties.Go(func() { _ = c.Run(s.work) })
+			if set := s.options.Settings; set.Push != "" {
+				s.duties.Go(func() {
+					if err := s.metrics.Push(s.work, set.Push, set.PushEvery, s.options.Version, s.log); err != nil {
+						s.log.Error("figures are not pushed", "error", err)
+					}
+				})
+			}
 		}
 	}()
 	var err error

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"net"
 	"net/netip"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -35,7 +36,9 @@ type Settings struct {
 	Conversations                    string // programs, whom the service's own agent may look at
 	Training                         time.Duration
 	Keep                             time.Duration
-	PublicHooks                      bool // webhooks only to public addresses
+	PublicHooks                      bool   // webhooks only to public addresses
+	Push                             string // where figures are pushed to by OTLP
+	PushEvery                        time.Duration
 	Owners                           string
 	Far                              string
 	LogLevel                         string
@@ -101,6 +104,14 @@ func Table() []Setting {
 			}
 			return nil
 		}},
+		{"push-figures", "", "address of a collector that the service's figures are pushed to by OTLP over HTTP, such as http://127.0.0.1:4318/v1/metrics; they are not when empty", func(s *Settings, v string) error {
+			if u, err := url.Parse(v); v != "" && (err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
+				return fmt.Errorf("%q is not like http://127.0.0.1:4318/v1/metrics", v)
+			}
+			s.Push = v
+			return nil
+		}},
+		{"push-every", "60s", "how often figures are pushed", span(time.Second, func(s *Settings) *time.Duration { return &s.PushEvery })},
 		{"owners", "", "CSV file of prefixes, who has them, and whose part of the way that is; routes are shown with it", text(func(s *Settings) *string { return &s.Owners })},
 		{"far-end", "", "address and port, TCP and UDP, at which the service's own agent answers as the far end of other agents; it does not when empty", func(s *Settings, v string) error {
 			if _, err := netip.ParseAddrPort(v); v != "" && err != nil {

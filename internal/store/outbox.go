@@ -189,3 +189,14 @@ func keepMatters(tx *gorm.DB, list []Matter) error {
 	}
 	return tx.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(list, batchRows).Error
 }
+
+// MessageStates are how many messages wait and are held back.
+func (s *Store) MessageStates(ctx context.Context) (map[string]int, error) {
+	var list []counted
+	err := s.db.WithContext(ctx).Raw("SELECT state AS name, COUNT(*) AS count FROM messages WHERE state IN (?, ?) GROUP BY state", Waiting, Held).Scan(&list).Error
+	out := byName(list)
+	for _, state := range []string{Waiting, Held} {
+		out[state] += 0
+	}
+	return out, wrap("count messages", err)
+}

@@ -151,3 +151,24 @@ func (s *Store) ResultOf(ctx context.Context, r Run) (json.RawMessage, error) {
 	}
 	return nil, nil
 }
+
+// counted is how many there are of something.
+type counted struct {
+	Name  string
+	Count int
+}
+
+func byName(list []counted) map[string]int {
+	out := map[string]int{}
+	for _, c := range list {
+		out[c.Name] = c.Count
+	}
+	return out
+}
+
+// Outcomes are how many runs began since a time, by outcome.
+func (s *Store) Outcomes(ctx context.Context, since time.Time) (map[string]int, error) {
+	var list []counted
+	err := s.db.WithContext(ctx).Raw("SELECT outcome AS name, COUNT(*) AS count FROM runs WHERE started_at >= ? GROUP BY outcome", since.UTC()).Scan(&list).Error
+	return byName(list), wrap("count runs", err)
+}

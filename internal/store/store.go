@@ -247,3 +247,6 @@ func (s *Store) transact(ctx context.Context, doing string, work func(*gorm.DB) 
 	}
 	return wrap(doing, err)
 }
+
+// Pool is how the connections to the database stand.
+func (s *Store) Pool() sql.DBStats { return s.pool.Stats() }
