@@ -98,7 +98,7 @@ func guestLinkOf(l store.GuestLink) apitype.GuestLink {
 		out.ID, out.Objective, out.Sites, out.Agents, out.Targets, out.Tags = s.ID, s.Objective, s.Of.Sites, s.Of.Agents, s.Of.Targets, s.Of.Tags
 		out.FromAt, out.ToAt = utc(s.From), utc(s.To)
 		if s.Last > 0 {
-			out.Last = s.Last.String()
+			out.Last = brief(s.Last)
 		}
 	}
 	switch {

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -158,9 +159,21 @@ func ruleOf(r notify.Rule) apitype.Rule {
 		out.Report = &apitype.ReportOrder{Every: o.Every, At: o.At, Objective: o.Objective, Formats: o.Formats}
 	}
 	if r.Remind > 0 {
-		out.Remind = r.Remind.String()
+		out.Remind = brief(r.Remind)
 	}
 	return out
+}
+
+// brief writes a span without the zeros at its end: 4h, not 4h0m0s.
+func brief(d time.Duration) string {
+	text := d.String()
+	if strings.HasSuffix(text, "m0s") {
+		text = strings.TrimSuffix(text, "0s")
+	}
+	if strings.HasSuffix(text, "h0m") {
+		text = strings.TrimSuffix(text, "0m")
+	}
+	return text
 }
 
 func (s *server) messages(ctx context.Context, in *listMessages) (*listed[apitype.Message], error) {

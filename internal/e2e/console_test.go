@@ -332,12 +332,16 @@ func TestDemoAndConsole(t *testing.T) {
 
 	t.Run("a newcomer watches ten targets from all agents", func(t *testing.T) { newcomer(t, page, s) })
 
+	t.Run("others are told", func(t *testing.T) { handsOn(t, page, m, s) })
+
 	t.Run("dark, and narrow", func(t *testing.T) {
+		visit(t, page, s.base+"/")
+		press(t, page, browser.Row("northquay terminal.holm.example 4"))
 		press(t, page, `//button[text()="Dark"]`)
 		axe(t, page, "one path, dark")
 		require.NoError(t, chromedp.Do(page, chromedp.EmulateViewport(390, 800), chromedp.Navigate(s.base+"/"), chromedp.WaitVisible(browser.Rows)))
 		axe(t, page, "paths, dark and narrow")
-		for _, where := range []string{"/", "/measure?kind=ping", "/measure?kind=sweep", "/measure?kind=trace", "/measure?kind=stream", "/agents", "/sweeps"} {
+		for _, where := range []string{"/", "/measure?kind=ping", "/measure?kind=sweep", "/measure?kind=trace", "/measure?kind=stream", "/agents", "/sweeps", "/reports", "/settings"} {
 			require.NoError(t, chromedp.Do(page, chromedp.Navigate(s.base+where), chromedp.WaitVisible(chromedp.CSS("h1"))))
 			axe(t, page, where+", dark and narrow")
 			assert.LessOrEqual(t, evaluate[int](t, page, `document.documentElement.scrollWidth`), 390, "nothing is wider than the page %s", where)

@@ -35,6 +35,16 @@ export type Objective = Schemas["Objective"];
 export type Fitness = Schemas["Fitness"];
 export type Evidence = Schemas["Evidence"];
 export type Conversation = Schemas["Conversation"];
+export type Channel = Schemas["Channel"];
+export type ChannelType = Schemas["ChannelType"];
+export type Rule = Schemas["Rule"];
+export type RuleSpec = Schemas["RuleSpec"];
+export type Message = Schemas["Message"];
+export type GuestLink = Schemas["GuestLink"];
+export type GuestLinkSpec = Schemas["GuestLinkSpec"];
+export type GuestOpening = Schemas["GuestOpening"];
+export type Annotation = Schemas["Annotation"];
+export type PeriodReport = Schemas["Period"];
 
 /** An error that the service explained (RFC 9457), or that kept it from answering. */
 export class Problem extends Error {

@@ -14,6 +14,8 @@ const Agents = lazy(async () => ({ default: (await import("./pages/Agents")).Age
 const Watches = lazy(async () => ({ default: (await import("./pages/Watches")).Watches }));
 const Measure = lazy(async () => ({ default: (await import("./pages/Measure")).Measure }));
 const Sweeps = lazy(async () => ({ default: (await import("./pages/Sweeps")).Sweeps }));
+const Reports = lazy(async () => ({ default: (await import("./pages/Reports")).Reports }));
+const Settings = lazy(async () => ({ default: (await import("./pages/Settings")).Settings }));
 const OnePath = lazy(async () => ({ default: (await import("./pages/OnePath")).OnePath }));
 
 const client = new QueryClient({
@@ -49,6 +51,8 @@ createRoot(document.getElementById("root")!).render(
             <Route path="/agents" element={<Agents />} />
             <Route path="/sweeps" element={<Sweeps />} />
             <Route path="/sweeps/:id" element={<Sweeps />} />
+            <Route path="/reports" element={<Reports />} />
+            <Route path="/settings" element={<Settings />} />
             <Route path="*" element={<NoPage />} />
           </Route>
         </Routes>

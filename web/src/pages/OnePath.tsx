@@ -5,8 +5,10 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { call, get, type Baseline, type Episode, type Path, type PathList, type Run, type Series } from "../api";
 import { ago, exactly, ms, percent, span, when } from "../format";
 import { Accepting, BeforeAndDuring } from "../parts/BeforeAndDuring";
+import { Annotated } from "../parts/Annotated";
 import { Evidence } from "../parts/Evidence";
 import { Fitness } from "../parts/Fitness";
+import { MakeGuestLink } from "../parts/GuestLinks";
 import { LanesOf, RouteOf, useLanes } from "../parts/PathRoute";
 import { resolutionText } from "../parts/plotOptions";
 import { SeriesTable, toCSV } from "../parts/SeriesTable";
@@ -174,8 +176,29 @@ export function OnePath() {
         <Normal path={p} />
         <Episodes id={id} />
         <Runs id={id} />
+        <Annotated path={p} />
+        <HandOn path={p} range={range} />
       </div>
     </>
+  );
+}
+
+/** HandOn hands on what is seen: as a dossier, or by a link for somebody outside. */
+function HandOn({ path, range }: { path: Path; range: Range }) {
+  const query = new URLSearchParams({ path_ids: path.id, from_at: new Date(range.from).toISOString(), to_at: new Date(range.to).toISOString() });
+  return (
+    <section aria-labelledby="hand-on">
+      <h2 id="hand-on" className="text-lg">
+        Hand it on
+      </h2>
+      <p className="pt-1">
+        <a className="underline underline-offset-4" href={"/api/v1/dossiers/file?" + query.toString()} download>
+          Download a dossier of the time above
+        </a>
+        <span className="block text-sm text-soft">Report, readings, routes, runs and conditions in one signed file.</span>
+      </p>
+      <MakeGuestLink what="path" subject={path.id} titled={`${path.from} → ${path.to}`} />
+    </section>
   );
 }
 
@@ -223,6 +246,14 @@ function Legend({ series, moves }: { series: Series; moves: number }) {
             <path d="M6 1l5 5-5 5-5-5z" fill="none" stroke="var(--ink)" />
           </svg>
           evidence taken
+        </span>
+      )}
+      {(series.annotations ?? []).length > 0 && (
+        <span>
+          <svg viewBox="0 0 12 12" className="mr-2 inline h-3 w-3 align-middle" aria-hidden="true">
+            <path d="M2 2h8v8h-8z" fill="var(--ink)" />
+          </svg>
+          note
         </span>
       )}
       {(series.loads ?? []).length > 0 && (

@@ -12,6 +12,8 @@ const pages: [string, string][] = [
   ["/measure", "Measure"],
   ["/sweeps", "Sweeps"],
   ["/agents", "Agents"],
+  ["/reports", "Reports"],
+  ["/settings", "Settings"],
 ];
 
 /** Frame is what stands around every page. */
@@ -35,7 +37,7 @@ export function Frame() {
           <img src="/mark.svg" alt="" className="size-6 dark:brightness-150" />
           Woodlark
         </Link>
-        <nav aria-label="Pages" className="flex gap-5 text-sm">
+        <nav aria-label="Pages" className="flex flex-wrap gap-x-5 gap-y-1 text-sm">
           {pages.map(([to, name]) => (
             <NavLink key={to} to={to} end={to === "/"} className="underline-offset-8 hover:underline aria-[current=page]:underline aria-[current=page]:decoration-ochre aria-[current=page]:decoration-2">
               {name}

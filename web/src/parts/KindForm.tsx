@@ -26,7 +26,8 @@ export function KindForm({ kind, first, form, change }: { kind: Kind; first: str
   );
 }
 
-function OneField({ field, value, onChange }: { field: KindField; value: string; onChange: (v: string) => void }) {
+/** OneField draws the field of a schema by its type. */
+export function OneField({ field, value, onChange }: { field: KindField; value: string; onChange: (v: string) => void }) {
   const label = spoken(field);
   if (field.type === "bool") return <Tick label={label} title={field.help} on={value === "true"} set={(on) => onChange(String(on))} />;
   const values = field.enum ?? (field.type === "family" ? ["4", "6", "both"] : undefined);

@@ -61,6 +61,7 @@ export function options(s: Series, moves: Moves, range: Range, box: HTMLElement)
       episodesOf(s, range, colour("ochre"), colour("plum")),
       evidenceOf(s, colour("ink"), colour("sheet")),
       flagsOf(moves, colour("ink")),
+      annotationsOf(s, range, colour("ink")),
     ],
   };
 }
@@ -287,6 +288,30 @@ function evidenceOf(s: Series, ink: string, sheet: string) {
   };
 }
 
+/** annotationsOf are small squares at the top where people wrote something, with a line over the span that it is of. */
+function annotationsOf(s: Series, range: Range, ink: string) {
+  const data = (s.annotations ?? []).map((a) => {
+    const at = new Date(a.at).getTime();
+    return [Math.max(range.from, at), a.until_at ? Math.min(range.to, new Date(a.until_at).getTime()) : Math.max(range.from, at)];
+  });
+  return {
+    name: "notes", type: "custom", silent: true, z: 9, data, tooltip: { show: false }, clip: false,
+    renderItem: (frame: Frame, api: Custom) => {
+      const a = api.coord([api.value(0), 0])[0]!;
+      const b = api.coord([api.value(1), 0])[0]!;
+      const y = frame.coordSys.y - 8;
+      return {
+        type: "group",
+        children: [
+          { type: "rect", shape: { x: a - 4, y: y - 4, width: 8, height: 8 }, style: { fill: ink } },
+          { type: "line", shape: { x1: a, y1: y, x2: b, y2: y }, style: { stroke: ink, lineWidth: 1.4 } },
+          { type: "line", shape: { x1: a, y1: y, x2: a, y2: frame.coordSys.y + frame.coordSys.height }, style: { stroke: ink, lineWidth: 0.6, lineDash: [1, 4] } },
+        ],
+      };
+    },
+  };
+}
+
 /** gaps name the reason where there are no readings. */
 function gaps(s: Series, range: Range, colour: string, fill: string) {
   const end = (g: { to_at: string | null }) => (g.to_at ? Math.min(range.to, new Date(g.to_at).getTime()) : range.to);
@@ -327,6 +352,11 @@ function tip(s: Series, moves: Moves, range: Range, at: number[], time: number):
   const kept = (s.maintenance ?? []).find((m) => new Date(m.from_at).getTime() <= at[i]! && new Date(m.to_at).getTime() > at[i]!);
   if (kept) lines.push("maintenance: not judged");
   const taken = (s.evidence ?? []).filter((e) => Math.abs(new Date(e.at).getTime() - time) < (range.to - range.from) / 150);
+  for (const a of s.annotations ?? []) {
+    const from = new Date(a.at).getTime();
+    const to = a.until_at ? new Date(a.until_at).getTime() : from;
+    if (time > from - (range.to - range.from) / 100 && time < to + (range.to - range.from) / 100) lines.push(`note by ${a.author}: ${a.text}`);
+  }
   if (taken.length > 0) lines.push(`evidence taken: ${[...new Set(taken.map((e) => e.what))].join(", ")}`);
   return lines.map(escape).join("<br>");
 }

@@ -1,0 +1,29 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { get, type Objective } from "../api";
+import { GuestLinks } from "../parts/GuestLinks";
+import { Notifications } from "../parts/Notifications";
+import { OwnObjectives } from "../parts/OwnObjectives";
+
+/** Settings are who is told of what, who outside sees what, and objectives. */
+export function Settings() {
+  const objectives = useQuery({ queryKey: ["objectives"], queryFn: () => get<Objective[]>("/objectives") });
+  useEffect(() => {
+    document.title = "Settings – Woodlark";
+    if (location.hash) document.getElementById(location.hash.slice(1))?.scrollIntoView();
+  }, []);
+  return (
+    <>
+      <h1 className="pt-8 pb-4 text-2xl font-light md:text-3xl">Settings</h1>
+      <Notifications />
+      <GuestLinks />
+      <section aria-labelledby="objectives" className="mt-10 border-t border-line pt-6">
+        <h2 id="objectives" className="text-lg">
+          Objectives
+        </h2>
+        <p className="text-soft">Limits for a purpose. Ready-made: {(objectives.data ?? []).filter((o) => o.ready_made).map((o) => o.name).join(", ")}.</p>
+        <OwnObjectives all={objectives.data ?? []} added={() => undefined} />
+      </section>
+    </>
+  );
+}
