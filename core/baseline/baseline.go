@@ -26,7 +26,7 @@ type Baseline struct {
 	Tolerances Tolerances     `json:"tolerances,omitempty"`
 
 	list  [measures]*Model
-	clock clockwork
+	clock *clockwork
 }
 
 // Training says what a baseline is made from.

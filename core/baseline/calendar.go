@@ -2,6 +2,7 @@ package baseline
 
 import (
 	"slices"
+	"sync/atomic"
 	"time"
 )
 
@@ -38,12 +39,18 @@ type clockwork struct {
 	zone     *time.Location
 	off      [7]bool
 	holidays map[int]bool
-	from, to int64 // unix seconds for which the rest is good
-	base     moment
+	// last is the stretch that was asked for last: who judges and who shows ask at the same time.
+	last atomic.Pointer[stretch]
 }
 
-func (c Calendar) clockwork() clockwork {
-	w := clockwork{zone: c.zone(), holidays: map[int]bool{}}
+// stretch is a quarter of an hour; it does not change.
+type stretch struct {
+	from int64 // unix seconds
+	base moment
+}
+
+func (c Calendar) clockwork() *clockwork {
+	w := &clockwork{zone: c.zone(), holidays: map[int]bool{}}
 	off := c.Off
 	if off == nil {
 		off = []time.Weekday{time.Saturday, time.Sunday}
@@ -62,19 +69,20 @@ func (c Calendar) clockwork() clockwork {
 const quarter = 15 * 60
 
 func (w *clockwork) at(unix int64) moment {
-	if unix < w.from || unix >= w.to {
-		w.from = unix - unix%quarter
+	now := w.last.Load()
+	if now == nil || unix < now.from || unix >= now.from+quarter {
+		from := unix - unix%quarter
 		if unix < 0 {
-			w.from = unix - (unix%quarter+quarter)%quarter
+			from = unix - (unix%quarter+quarter)%quarter
 		}
-		w.to = w.from + quarter
-		local := time.Unix(w.from, 0).In(w.zone)
+		local := time.Unix(from, 0).In(w.zone)
 		h, m, _ := local.Clock()
-		w.base = moment{day: civilDay(local), minute: h*60 + m, weekday: local.Weekday()}
-		w.base.off = w.off[w.base.weekday] || w.holidays[w.base.day]
+		now = &stretch{from, moment{day: civilDay(local), minute: h*60 + m, weekday: local.Weekday()}}
+		now.base.off = w.off[now.base.weekday] || w.holidays[now.base.day]
+		w.last.Store(now)
 	}
-	out := w.base
-	out.minute += int(unix-w.from) / 60
+	out := now.base
+	out.minute += int(unix-now.from) / 60
 	if out.minute >= minutesADay {
 		// An odd zone whose midnight is within a quarter.
 		local := time.Unix(unix, 0).In(w.zone)

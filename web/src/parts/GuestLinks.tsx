@@ -39,11 +39,11 @@ export function GuestLinks() {
                 {l.state === "open" ? `until ${when(l.ends_at)}` : l.state}
               </span>
               <span className="ml-auto flex gap-4">
-                <button type="button" className={quiet} aria-expanded={open === l.id} aria-label={`Who opened ${l.title}`} onClick={() => setOpen(open === l.id ? "" : l.id)}>
+                <button type="button" className={quiet} aria-expanded={open === l.id} aria-label={`Who opened it: ${l.title}`} onClick={() => setOpen(open === l.id ? "" : l.id)}>
                   Who opened it
                 </button>
                 {l.state === "open" && (
-                  <button type="button" className={quiet} aria-label={`End ${l.title}`} onClick={() => end.mutate(l.id)}>
+                  <button type="button" className={quiet} aria-label={`End it: ${l.title}`} onClick={() => end.mutate(l.id)}>
                     End it
                   </button>
                 )}
