@@ -1,13 +1,10 @@
 package cli
 
 import (
-	"fmt"
 	"net/http"
 	"net/url"
-	"strings"
 	"time"
 
-	"woodlark.example/internal/api"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/client"
 	"woodlark.example/internal/report"
@@ -23,15 +20,12 @@ var annotateCommand = command{
 }
 
 func runAnnotate(c *call) error {
-	var from, to, via, at, until, last string
-	var family int
+	var at, until, last string
+	var one onePath
 	var spec apitype.AnnotationSpec
 	c.withFormat()
 	c.withService()
-	c.flags.StringVar(&from, "from", "", "of the path from this agent")
-	c.flags.StringVar(&to, "to", "", "of the path to this target")
-	c.flags.IntVar(&family, "family", 0, "4 or 6, where there are paths by both")
-	c.flags.StringVar(&via, "via", "", "kind of probe, where there are paths by several")
+	c.withOnePath(&one, "")
 	c.flags.StringVar(&at, "at", "", "when it was, such as 'yesterday 14:20'; now when left out")
 	c.flags.StringVar(&until, "until", "", "until when, of a span")
 	c.flags.StringVar(&spec.Author, "author", "", "who writes; who is signed in when left out")
@@ -60,7 +54,7 @@ func runAnnotate(c *call) error {
 		}
 		return api.Do(c.ctx, http.MethodDelete, "/annotations/"+client.Segment(c.args[1]), nil, nil)
 	}
-	if spec.PathID, err = c.annotated(api, from, to, via, family); err != nil {
+	if spec.PathID, err = one.id(c, api); err != nil {
 		return err
 	}
 	if verb == "list" {
@@ -85,40 +79,6 @@ func runAnnotate(c *call) error {
 		return err
 	}
 	return c.write(kept, annotationsRead([]apitype.Annotation{kept}))
-}
-
-// annotated is the identifier of the path that is named; none when none is.
-func (c *call) annotated(by *client.Client, from, to, via string, family int) (string, error) {
-	if from == "" && to == "" {
-		if via != "" || family != 0 {
-			return "", wrongCall("-via and -family are of a path: give -from and -to")
-		}
-		return "", nil
-	}
-	if from == "" || to == "" {
-		return "", wrongCall("a path has two ends: give -from and -to")
-	}
-	var all api.PathList
-	if err := by.Get(c.ctx, "/paths", url.Values{"agent": {from}, "search": {to}, "all": {"true"}, "limit": {"1000"}}, &all); err != nil {
-		return "", err
-	}
-	var fits []apitype.Path
-	for _, p := range all.Paths {
-		if p.From == from && p.To == to && (family == 0 || p.Family == family) && (via == "" || p.Via == via) {
-			fits = append(fits, p)
-		}
-	}
-	switch len(fits) {
-	case 0:
-		return "", exit{exitWrongCall, fmt.Errorf("there is no path from %s to %s; 'woodlark results' lists them", short(from), short(to))}
-	case 1:
-		return fits[0].ID, nil
-	}
-	var are []string
-	for _, p := range fits {
-		are = append(are, fmt.Sprintf("IPv%d by %s", p.Family, p.Via))
-	}
-	return "", wrongCall("there are several such paths, by %s: say which with -family and -via", strings.Join(are, ", "))
 }
 
 func (c *call) listAnnotations(api *client.Client, path, last string) error {

@@ -23,11 +23,11 @@ var dossierCommand = command{
 }
 
 type dossierOptions struct {
-	from, to, via, last, since, between string
-	family                              int
-	objective, title, out, key          string
-	mask                                bool
-	of                                  chosen
+	one                        onePath
+	last, since, between       string
+	objective, title, out, key string
+	mask                       bool
+	of                         chosen
 }
 
 func runDossier(c *call) error {
@@ -35,10 +35,7 @@ func runDossier(c *call) error {
 	c.withFormat()
 	c.withService()
 	f := c.flags
-	f.StringVar(&o.from, "from", "", "of make: of the path from this agent")
-	f.StringVar(&o.to, "to", "", "of make: of the path to this target")
-	f.IntVar(&o.family, "family", 0, "of make: 4 or 6, where there are paths by both")
-	f.StringVar(&o.via, "via", "", "of make: kind of probe, where there are paths by several")
+	c.withOnePath(&o.one, "of make: ")
 	f.StringVar(&o.last, "last", "24h", "of make: how far back, such as 24h or 7d")
 	f.StringVar(&o.since, "since", "", "of make: since a time, such as 'yesterday 14:20'")
 	f.StringVar(&o.between, "between", "", "of make: of a time that is over: FROM,TO")
@@ -107,7 +104,7 @@ func (c *call) makeDossier(o dossierOptions) error {
 	if err != nil {
 		return err
 	}
-	path, err := c.annotated(api, o.from, o.to, o.via, o.family)
+	path, err := o.one.id(c, api)
 	if err != nil {
 		return err
 	}

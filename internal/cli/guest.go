@@ -23,11 +23,10 @@ var guestCommand = command{
 }
 
 type guestOptions struct {
-	spec                         apitype.GuestLinkSpec
-	from, to, via, until, phrase string
-	since, begin, notes          string
-	family                       int
-	of                           chosen
+	spec                                apitype.GuestLinkSpec
+	one                                 onePath
+	until, phrase, last, between, notes string
+	of                                  chosen
 }
 
 func runGuest(c *call) error {
@@ -35,17 +34,14 @@ func runGuest(c *call) error {
 	c.withFormat()
 	c.withService()
 	f := c.flags
-	f.StringVar(&o.from, "from", "", "of add path: from this agent")
-	f.StringVar(&o.to, "to", "", "of add path: to this target")
-	f.IntVar(&o.family, "family", 0, "of add path: 4 or 6, where there are paths by both")
-	f.StringVar(&o.via, "via", "", "of add path: kind of probe, where there are paths by several")
+	c.withOnePath(&o.one, "of add path: ")
 	f.StringVar(&o.spec.Title, "title", "", "of add: title of the page")
 	f.StringVar(&o.notes, "notes", "", "of add: text shown above all else, or @FILE")
 	f.StringVar(&o.until, "until", "", "of add: when the link ends, such as '2026-12-24 18:00' or 7d")
 	f.StringVar(&o.phrase, "passphrase", "", "of add: asked for of who opens it, or @FILE; none when left out")
 	f.BoolVar(&o.spec.Frozen, "frozen", false, "of add: it goes on showing what is so now")
-	f.StringVar(&o.since, "last", "", "of add path and report: how far back from when it is opened, such as 24h or 7d; 24h when left out")
-	f.StringVar(&o.begin, "between", "", "of add path and report: of this time: FROM,TO")
+	f.StringVar(&o.last, "last", "", "of add path and report: how far back from when it is opened, such as 24h or 7d; 24h when left out")
+	f.StringVar(&o.between, "between", "", "of add path and report: of this time: FROM,TO")
 	f.StringVar(&o.spec.Objective, "objective", "", "of add: hold paths against this objective")
 	c.withChoice(&o.of)
 	if err := c.parse(); err != nil {
@@ -111,46 +107,18 @@ func (c *call) addGuest(api *client.Client, o guestOptions, args []string) (err 
 	if len(args) > most {
 		return wrongCall("guest add %s has no use for %q", short(o.spec.What), short(args[most]))
 	}
-	if o.spec.What == "path" {
-		if o.from == "" || o.to == "" {
-			return wrongCall("say which path: -from AGENT -to TARGET")
-		}
-		if o.spec.ID, err = c.annotated(api, o.from, o.to, o.via, o.family); err != nil {
+	switch {
+	case o.spec.What == "path" && o.one.none():
+		return wrongCall("say which path: -from AGENT -to TARGET")
+	case o.spec.What == "path":
+		if o.spec.ID, err = o.one.id(c, api); err != nil {
 			return err
 		}
-	} else if o.from != "" || o.to != "" || o.via != "" || o.family != 0 {
+	case !o.one.none():
 		return wrongCall("-from, -to, -via and -family are of 'guest add path'")
 	}
-	now := time.Now()
-	if o.until == "" {
-		return wrongCall("say until when: -until TIME")
-	}
-	if span, err := readSpan(o.until); err == nil {
-		o.spec.EndsAt = now.Add(span)
-	} else if o.spec.EndsAt, err = parseWhen(o.until, now, zone()); err != nil {
-		return wrongCall("-until: %v", err)
-	}
-	if o.since != "" {
-		span, err := readSpan(o.since)
-		if err != nil {
-			return wrongCall("-last: %v", err)
-		}
-		o.spec.Last = span.String()
-	}
-	if o.begin != "" {
-		a, b, is := strings.Cut(o.begin, ",")
-		if !is {
-			return wrongCall("-between %q: write two times with a comma between", short(o.begin))
-		}
-		from, err := parseWhen(a, now, zone())
-		if err != nil {
-			return wrongCall("-between: %v", err)
-		}
-		to, err := parseWhen(b, now, zone())
-		if err != nil {
-			return wrongCall("-between: %v", err)
-		}
-		o.spec.FromAt, o.spec.ToAt = &from, &to
+	if err := o.times(time.Now()); err != nil {
+		return err
 	}
 	if o.spec.Notes, err = given("notes", o.notes); err != nil {
 		return err
@@ -168,6 +136,41 @@ func (c *call) addGuest(api *client.Client, o guestOptions, args []string) (err 
 	doc.Say("%s", document.Faint(fmt.Sprintf("It is shown this once. It ends on %s; 'woodlark guest end %s' ends it at once.", made.EndsAt.In(zone()).Format("Mon 2 Jan 2006 15:04 MST"), made.LinkID)))
 	doc.Records = document.RecordsOf([]string{"link", "url", "ends_at"}, [][]string{{made.LinkID, api.Base() + made.Path, made.EndsAt.UTC().Format(time.RFC3339)}})
 	return c.write(made, doc)
+}
+
+// times reads until when a link is, and of which time.
+func (o *guestOptions) times(now time.Time) (err error) {
+	if o.until == "" {
+		return wrongCall("say until when: -until TIME")
+	}
+	if span, err := readSpan(o.until); err == nil {
+		o.spec.EndsAt = now.Add(span)
+	} else if o.spec.EndsAt, err = parseWhen(o.until, now, zone()); err != nil {
+		return wrongCall("-until: %v", err)
+	}
+	if o.last != "" {
+		span, err := readSpan(o.last)
+		if err != nil {
+			return wrongCall("-last: %v", err)
+		}
+		o.spec.Last = span.String()
+	}
+	if o.between != "" {
+		a, b, is := strings.Cut(o.between, ",")
+		if !is {
+			return wrongCall("-between %q: write two times with a comma between", short(o.between))
+		}
+		from, err := parseWhen(a, now, zone())
+		if err != nil {
+			return wrongCall("-between: %v", err)
+		}
+		to, err := parseWhen(b, now, zone())
+		if err != nil {
+			return wrongCall("-between: %v", err)
+		}
+		o.spec.FromAt, o.spec.ToAt = &from, &to
+	}
+	return nil
 }
 
 func guestsRead(links []apitype.GuestLink) document.Document {

@@ -1,0 +1,62 @@
+package cli
+
+import (
+	"fmt"
+	"net/url"
+	"strings"
+
+	"woodlark.example/internal/api"
+	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/client"
+)
+
+// onePath is a path by its ends.
+type onePath struct {
+	from, to, via string
+	family        int
+}
+
+// withOnePath registers flags that name a path; of says what they belong to, such as "of make: ".
+func (c *call) withOnePath(x *onePath, of string) {
+	c.flags.StringVar(&x.from, "from", "", of+"the path from this agent")
+	c.flags.StringVar(&x.to, "to", "", of+"the path to this target")
+	c.flags.IntVar(&x.family, "family", 0, of+"4 or 6, where there are paths by both")
+	c.flags.StringVar(&x.via, "via", "", of+"kind of probe, where there are paths by several")
+}
+
+// none reports whether no path is named.
+func (x onePath) none() bool { return x == onePath{} }
+
+// id is the identifier of the path; none when none is named.
+func (x onePath) id(c *call, by *client.Client) (string, error) {
+	if x.from == "" && x.to == "" {
+		if !x.none() {
+			return "", wrongCall("-via and -family are of a path: give -from and -to")
+		}
+		return "", nil
+	}
+	if x.from == "" || x.to == "" {
+		return "", wrongCall("a path has two ends: give -from and -to")
+	}
+	var all api.PathList
+	if err := by.Get(c.ctx, "/paths", url.Values{"agent": {x.from}, "search": {x.to}, "all": {"true"}, "limit": {"1000"}}, &all); err != nil {
+		return "", err
+	}
+	var fits []apitype.Path
+	for _, p := range all.Paths {
+		if p.From == x.from && p.To == x.to && (x.family == 0 || p.Family == x.family) && (x.via == "" || p.Via == x.via) {
+			fits = append(fits, p)
+		}
+	}
+	switch len(fits) {
+	case 0:
+		return "", exit{exitWrongCall, fmt.Errorf("there is no path from %s to %s; 'woodlark results' lists them", short(x.from), short(x.to))}
+	case 1:
+		return fits[0].ID, nil
+	}
+	var are []string
+	for _, p := range fits {
+		are = append(are, fmt.Sprintf("IPv%d by %s", p.Family, p.Via))
+	}
+	return "", wrongCall("there are several such paths, by %s: say which with -family and -via", strings.Join(are, ", "))
+}
