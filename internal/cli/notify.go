@@ -237,6 +237,10 @@ func settingsText(x apitype.Channel) string {
 	var parts []string
 	for _, key := range slices.Sorted(maps.Keys(x.Settings)) {
 		v := text(x.Settings[key])
+		var some []string
+		if json.Unmarshal(x.Settings[key], &some) == nil {
+			v = strings.Join(some, ", ")
+		}
 		if v == "" || v == "false" || v == "null" {
 			continue
 		}

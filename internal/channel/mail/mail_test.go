@@ -235,3 +235,59 @@ func TestSettingsThatCannotBe(t *testing.T) {
 		assert.ErrorContains(t, err, says, settings)
 	}
 }
+
+// TestAMailHasItsPictureAndFiles: the picture inside, the files beside, the text in both forms.
+func TestAMailHasItsPictureAndFiles(t *testing.T) {
+	o := newOffice(t)
+	picture, pdf := []byte("\x89PNG\r\n\x1a\nmade up"), []byte("%PDF-1.3 made up")
+	m := channel.Message{ID: ident.New(), At: time.Now().UTC(), What: "opened", Subject: "x", Title: "northquay → holm <lost>", Text: "No answer & so on.", Picture: picture, Files: []channel.File{{Name: "report.pdf", Type: "application/pdf", Data: pdf}}}
+	require.NoError(t, deliver(t, o.Settings(), m))
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	letter, err := netmail.ReadMessage(strings.NewReader(o.letters[0]))
+	require.NoError(t, err)
+	parts := map[string]string{}
+	var read func(header string, body io.Reader)
+	read = func(header string, body io.Reader) {
+		form, words, err := mime.ParseMediaType(header)
+		require.NoError(t, err)
+		require.True(t, strings.HasPrefix(form, "multipart/"))
+		r := multipart.NewReader(body, words["boundary"])
+		for {
+			p, err := r.NextRawPart()
+			if err == io.EOF {
+				return
+			}
+			require.NoError(t, err)
+			form := p.Header.Get("Content-Type")
+			if strings.HasPrefix(form, "multipart/") {
+				read(form, p)
+				continue
+			}
+			var of io.Reader = p
+			switch p.Header.Get("Content-Transfer-Encoding") {
+			case "base64":
+				of = base64.NewDecoder(base64.StdEncoding, p)
+			case "quoted-printable":
+				of = quotedprintable.NewReader(p)
+			}
+			b, err := io.ReadAll(of)
+			require.NoError(t, err)
+			bare, _, _ := mime.ParseMediaType(form)
+			parts[bare] = string(b)
+			if bare == "image/png" {
+				assert.Equal(t, "<picture.png>", p.Header.Get("Content-Id"))
+				assert.Contains(t, p.Header.Get("Content-Disposition"), "inline")
+			}
+			if bare == "application/pdf" {
+				assert.Contains(t, p.Header.Get("Content-Disposition"), "report.pdf")
+			}
+		}
+	}
+	read(letter.Header.Get("Content-Type"), letter.Body)
+	assert.Equal(t, string(picture), parts["image/png"])
+	assert.Equal(t, string(pdf), parts["application/pdf"])
+	assert.Contains(t, parts["text/plain"], "No answer & so on.")
+	assert.Contains(t, parts["text/html"], `<img src="cid:picture.png"`)
+	assert.Contains(t, parts["text/html"], "northquay → holm &lt;lost&gt;")
+}

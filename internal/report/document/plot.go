@@ -109,11 +109,11 @@ func (p Plot) Draw() Drawing {
 	s.least, s.w, ticks = p.heights()
 	add := func(shapes ...Shape) { d.Shapes = append(d.Shapes, shapes...) }
 	bottom, right := plotHeight-plotBottom, plotWidth-plotRight
+	add(p.bands(s)...)
 	for _, x := range p.Spans {
 		a, b := s.x(x.From), s.x(x.To)
 		add(Shape{Look: Told, Points: [][2]float64{{a, plotTop}, {max(b, a+1), plotTop}, {max(b, a+1), bottom}, {a, bottom}}, Text: x.Says})
 	}
-	add(p.bands(s)...)
 	for i, v := range ticks {
 		y, says := s.y(v), strconv.FormatFloat(v, 'g', 6, 64)
 		if i == len(ticks)-1 {
