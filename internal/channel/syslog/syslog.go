@@ -122,11 +122,7 @@ func (l *line) Deliver(ctx context.Context, m channel.Message) error {
 
 // over writes the text, and of a stream waits until the other end has closed it too.
 func (l *line) over(ctx context.Context, c net.Conn, text string, stream bool) error {
-	deadline := time.Now().Add(limit)
-	if d, is := ctx.Deadline(); is && d.Before(deadline) {
-		deadline = d
-	}
-	_ = c.SetDeadline(deadline)
+	_ = c.SetDeadline(time.Now().Add(limit))
 	stop := context.AfterFunc(ctx, func() { _ = c.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
 	_, err := io.WriteString(c, text)
