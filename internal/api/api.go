@@ -149,6 +149,7 @@ func (s *server) register(a huma.API) {
 	s.registerAnnotations(a)
 	s.registerDossiers(a)
 	s.registerGuests(a)
+	s.registerTransfer(a)
 	s.registerConversations(a)
 	s.registerNotify(a)
 	s.registerSweeps(a)

@@ -82,7 +82,7 @@ func agentRow(a apitype.Agent) []string {
 			state += " for " + figure.FormatSpan(time.Since(*a.LostAt))
 		}
 	}
-	where := map[string]string{"builtin": "in the service", "simulated": "simulated", "remote": "another machine"}[a.Kind]
+	where := map[string]string{"builtin": "in the service", "simulated": "simulated", "remote": "another machine", "imported": "elsewhere: its readings were taken in"}[a.Kind]
 	row := []string{a.Name, a.Site, where, state, a.Version, "", "", "", ""}
 	h := a.Health
 	if h == nil {

@@ -5,7 +5,9 @@ package protocol
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"woodlark.example/core/reading"
@@ -159,19 +161,40 @@ type Worker interface {
 	HeldBack() int
 }
 
+var flagNames = []struct {
+	flag Flags
+	name string
+}{{HeldBack, "held_back"}, {Resumed, "resumed"}, {Cut, "cut"}, {Jumped, "clock_set"}, {OnDemand, "on_demand"}, {Disturbed, "load_overlap"}, {WrongClock, "clock_wrong"}}
+
 // Notes are what is particular of a reading, in words; none when nothing is.
 func (r Record) Notes() []string {
 	notes := []string{}
 	if r.Reading.Short() {
 		notes = append(notes, "short")
 	}
-	for _, x := range []struct {
-		flag Flags
-		name string
-	}{{HeldBack, "held_back"}, {Resumed, "resumed"}, {Cut, "cut"}, {Jumped, "clock_set"}, {OnDemand, "on_demand"}, {Disturbed, "load_overlap"}, {WrongClock, "clock_wrong"}} {
+	for _, x := range flagNames {
 		if r.Flags&x.flag != 0 {
 			notes = append(notes, x.name)
 		}
 	}
 	return notes
+}
+
+// FlagsOf reads flags from their words; short is none, for counts say so.
+func FlagsOf(notes []string) (f Flags, err error) {
+	for _, n := range notes {
+		i := slices.IndexFunc(flagNames, func(x struct {
+			flag Flags
+			name string
+		}) bool {
+			return x.name == n
+		})
+		switch {
+		case i >= 0:
+			f |= flagNames[i].flag
+		case n != "short":
+			return 0, fmt.Errorf("there is no note %q", kind.Shorten(n))
+		}
+	}
+	return f, nil
 }

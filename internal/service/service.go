@@ -41,6 +41,7 @@ import (
 	"woodlark.example/internal/service/reports"
 	"woodlark.example/internal/service/runs"
 	"woodlark.example/internal/service/suspicion"
+	"woodlark.example/internal/service/transfer"
 	"woodlark.example/internal/service/watches"
 	"woodlark.example/internal/store"
 )
@@ -133,6 +134,7 @@ type Service struct {
 	Annotations *annotations.Annotations
 	Dossiers    *dossiers.Dossiers
 	Guests      *guests.Guests
+	Transfer    *transfer.Transfer
 	// Conversations are those of the programs of agents' machines.
 	Conversations *conversations.Conversations
 
@@ -162,6 +164,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	s.Reports = reports.New(reports.Options{Annotations: s.Annotations, Store: o.Store, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Watches: s.Watches, Objectives: s.Objectives, Zone: o.Zone, Views: s.reported})
 	s.Dossiers = dossiers.New(dossiers.Options{Store: o.Store, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches, Reports: s.Reports, Annotations: s.Annotations, Owners: o.Owners, Zone: o.Zone, Settings: o.inWords()})
 	s.Guests = guests.New(guests.Options{Store: o.Store, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Incidents: s.Incidents, Reports: s.Reports, Zone: o.Zone})
+	s.Transfer = transfer.New(transfer.Options{Store: o.Store, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches})
 	s.Notify = notify.New(notify.Options{Store: o.Store, Log: o.Log, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Watches: s.Watches, Reports: s.Reports, Zone: o.Zone, Holidays: o.Holidays, PublicOnly: o.PublicWebhooks})
 	s.Maintenance = maintenance.New(maintenance.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches, Zone: o.Zone, Training: o.Training})
 	return s, s.load(ctx)

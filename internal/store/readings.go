@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -14,23 +15,29 @@ import (
 
 const batchRows = 500
 
+// rowsOf are readings as they are kept, and the rollups that are due then.
+func rowsOf(records []protocol.Record) (rows []readingRow, list []dueRow) {
+	rows = make([]readingRow, len(records))
+	due := map[dueRow]struct{}{}
+	for i, r := range records {
+		rows[i] = rowOf(r)
+		due[dueRow{SpanS: rollupSpans[0], At: rows[i].At.Truncate(rollupSpans[0].length()), PathID: r.Path}] = struct{}{}
+	}
+	list = make([]dueRow, 0, len(due))
+	for d := range due {
+		list = append(list, d)
+	}
+	sortDue(list)
+	return rows, list
+}
+
 // SaveUpload keeps readings and runs, all or none. What is there already stays
 // as it is, so an upload may come twice.
 func (s *Store) SaveUpload(ctx context.Context, u protocol.Upload) error {
 	if err := s.coverDays(ctx, u.Readings); err != nil {
 		return err
 	}
-	rows := make([]readingRow, len(u.Readings))
-	due := map[dueRow]struct{}{}
-	for i, r := range u.Readings {
-		rows[i] = rowOf(r)
-		due[dueRow{SpanS: rollupSpans[0], At: rows[i].At.Truncate(rollupSpans[0].length()), PathID: r.Path}] = struct{}{}
-	}
-	dueRows := make([]dueRow, 0, len(due))
-	for d := range due {
-		dueRows = append(dueRows, d)
-	}
-	sortDue(dueRows)
+	rows, dueRows := rowsOf(u.Readings)
 	runs, err := runsOf(u)
 	if err != nil {
 		return fmt.Errorf("keep a run: %w", err)
@@ -56,7 +63,7 @@ func (s *Store) SaveUpload(ctx context.Context, u protocol.Upload) error {
 			if err := keep.CreateInBatches(rows, batchRows).Error; err != nil {
 				return err
 			}
-			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(dueRows, batchRows).Error; err != nil {
+			if err := saveDue(tx, dueRows); err != nil {
 				return err
 			}
 		}
@@ -126,6 +133,35 @@ func (s *Store) ImportReadings(ctx context.Context, records []protocol.Record) e
 	return s.transact(ctx, "import readings", func(tx *gorm.DB) error {
 		return tx.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(rows, batchRows).Error
 	})
+}
+
+// saveDue notes which rollups are to be made.
+func saveDue(tx *gorm.DB, due []dueRow) error {
+	if len(due) == 0 {
+		return nil
+	}
+	return tx.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(due, batchRows).Error
+}
+
+// TakeReadings keeps readings of elsewhere, and has rollups made of them. What is there already
+// stays as it is; taken is how many were not.
+func (s *Store) TakeReadings(ctx context.Context, records []protocol.Record) (taken int, err error) {
+	if err := s.coverDays(ctx, records); err != nil {
+		return 0, err
+	}
+	rows, due := rowsOf(records)
+	err = s.transact(ctx, "take readings in", func(tx *gorm.DB) error {
+		taken = 0
+		for some := range slices.Chunk(rows, batchRows) {
+			made := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(some)
+			if made.Error != nil {
+				return made.Error
+			}
+			taken += int(made.RowsAffected)
+		}
+		return saveDue(tx, due)
+	})
+	return taken, err
 }
 
 // Page cuts a long list: at most Limit records that come after After (before

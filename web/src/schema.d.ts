@@ -456,6 +456,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/export/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Readings as they are kept, each probe with them, one a line (NDJSON), path after path; the last line says how many there were, so that a file that was cut is known
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["export-readings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/guest-links": {
         parameters: {
             query?: never;
@@ -508,6 +528,23 @@ export interface paths {
         get: operations["list-guest-openings"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/import/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take readings of elsewhere in, as the export gives them: all or none. Those that are there already stay as they are; agents and paths that are not known are made, and measure nothing */
+        post: operations["import-readings"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2646,6 +2683,18 @@ export interface components {
             hour: number;
             rtt_ms?: components["schemas"]["Band"];
         };
+        ImportOf: {
+            readings: components["schemas"]["Line"][] | null;
+        };
+        Imported: {
+            /** Format: int64 */
+            readings: number;
+            /**
+             * Format: int64
+             * @description That were not there already
+             */
+            taken: number;
+        };
         Incident: {
             advice: string;
             /** Format: date-time */
@@ -2809,6 +2858,111 @@ export interface components {
             /** Format: date-time */
             to_at: string;
             /** @description What the traces went by; empty when there are none */
+            via: string;
+        };
+        Line: {
+            /** Format: int64 */
+            answered: number;
+            /** @description How it was answered where otherwise than asked, such as by a datagram of its own; else empty */
+            answered_as: string;
+            /** @description What the last refusal or failed sending said */
+            cause: string;
+            /**
+             * Format: int64
+             * @description Answers with another payload than was sent; they count as none
+             */
+            damaged: number | null;
+            /** Format: int64 */
+            duplicates: number;
+            /**
+             * Format: int64
+             * @description Probes that were due; left out when not known
+             */
+            expected?: number;
+            /**
+             * Format: int64
+             * @enum {integer}
+             */
+            family: 4 | 6;
+            from: string;
+            /** Format: double */
+            jitter_ms: number | null;
+            /** Format: double */
+            jitter_rfc3550_ms: number | null;
+            /** Format: int64 */
+            late: number;
+            /**
+             * Format: int64
+             * @description Probes that this host sent late
+             */
+            late_sent: number;
+            /**
+             * Format: double
+             * @description Upper limit of the 95 % Wilson interval
+             */
+            loss_high_ratio: number | null;
+            /**
+             * Format: double
+             * @description Lower limit of the 95 % Wilson interval
+             */
+            loss_low_ratio: number | null;
+            /** Format: double */
+            loss_ratio: number | null;
+            /**
+             * Format: int64
+             * @description Probes in all that would narrow the interval to ±1 point
+             */
+            loss_settles_at: number | null;
+            /**
+             * Format: int64
+             * @description No answer within the wait; late ones count
+             */
+            lost: number;
+            /** @description What is particular of it: held_back, resumed, cut, clock_set, on_demand, load_overlap, clock_wrong */
+            notes?: string[] | null;
+            /** @description The address that answered in the target's place; empty when none did */
+            other_address: string;
+            /** Format: double */
+            pdv_ms: number | null;
+            /** @description Each probe, packed; without them a path is not shown probe by probe */
+            probes?: string;
+            /** Format: int64 */
+            refused: number;
+            /**
+             * Format: int64
+             * @description Answers that the answer to a later probe overtook
+             */
+            reordered: number | null;
+            /** Format: double */
+            rtt_max_ms: number | null;
+            /** Format: double */
+            rtt_mean_ms: number | null;
+            /** Format: double */
+            rtt_median_ms: number | null;
+            /** Format: double */
+            rtt_min_ms: number | null;
+            /** Format: double */
+            rtt_p95_ms: number | null;
+            /** Format: double */
+            rtt_p99_ms: number | null;
+            /** Format: double */
+            rtt_sd_ms: number | null;
+            /** Format: int64 */
+            sent: number;
+            /**
+             * Format: double
+             * @description How long the reading lasted, in seconds
+             */
+            span_s: number;
+            /** Format: double */
+            spread_ms: number | null;
+            /** Format: date-time */
+            started_at: string;
+            /** @description Where round-trip times were taken: kernel, user, world or none */
+            timestamps: string;
+            to: string;
+            /** Format: int64 */
+            unsent: number;
             via: string;
         };
         LiveSecond: {
@@ -7805,6 +7959,109 @@ export interface operations {
             };
         };
     };
+    "export-readings": {
+        parameters: {
+            query?: {
+                /** @description A day ago when left out */
+                from_at?: string;
+                /** @description Now when left out */
+                to_at?: string;
+                /** @description At either end */
+                sites?: string[] | null;
+                agents?: string[] | null;
+                targets?: string[] | null;
+                /** @description Of watches */
+                tags?: string[] | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Readings */
+            200: {
+                headers: {
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": string;
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-guest-links": {
         parameters: {
             query?: never;
@@ -8143,6 +8400,93 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "import-readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportOf"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Imported"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

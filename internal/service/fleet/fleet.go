@@ -30,6 +30,7 @@ import (
 const (
 	Remote    = "remote"    // on another machine
 	Simulated = "simulated" // in a simulated network
+	Imported  = "imported"  // of elsewhere: it measured what was taken in, and measures nothing here
 )
 
 // Options of a Fleet; all are needed.
