@@ -44,6 +44,9 @@ func runAnnotate(c *call) error {
 	if len(c.args) > most {
 		return wrongCall("there is nothing to do with %q; put a text with spaces in quotes", short(c.args[most]))
 	}
+	if err := c.belong(verb, map[string]string{"add": "from to family via at until author", "list": "from to family via last"}); err != nil {
+		return err
+	}
 	api, err := c.client()
 	if err != nil {
 		return err

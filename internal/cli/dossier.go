@@ -44,7 +44,7 @@ func runDossier(c *call) error {
 	f.BoolVar(&o.mask, "mask", false, "of make: replace addresses of one's own, each by another everywhere alike")
 	f.StringVar(&o.out, "out", "", "of make: file to write")
 	f.StringVar(&o.key, "key", "", "of check: fingerprint of the key that is to have signed it, as its sender tells it")
-	c.withChoice(&o.of)
+	c.withChoice(&o.of, "of make: ")
 	if err := c.parse(); err != nil {
 		return err
 	}
@@ -57,6 +57,9 @@ func runDossier(c *call) error {
 		return wrongCall("%q is none of make, check, key", short(c.args[0]))
 	case len(c.args) > most:
 		return wrongCall("dossier %s has no use for %q", c.args[0], short(c.args[most]))
+	}
+	if err := c.belong(c.args[0], map[string]string{"make": "from to family via last since between objective title mask out sites agents targets tags", "check": "key"}); err != nil {
+		return err
 	}
 	switch c.args[0] {
 	case "check":
@@ -88,9 +91,6 @@ func (c *call) dossierKey() error {
 func (c *call) makeDossier(o dossierOptions) error {
 	if o.out == "" {
 		return wrongCall("say into which file: -out FILE")
-	}
-	if o.key != "" {
-		return wrongCall("-key is of 'dossier check'")
 	}
 	span, err := readSpan(o.last)
 	if err != nil {

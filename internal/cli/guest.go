@@ -43,13 +43,17 @@ func runGuest(c *call) error {
 	f.StringVar(&o.last, "last", "", "of add path and report: how far back from when it is opened, such as 24h or 7d; 24h when left out")
 	f.StringVar(&o.between, "between", "", "of add path and report: of this time: FROM,TO")
 	f.StringVar(&o.spec.Objective, "objective", "", "of add: hold paths against this objective")
-	c.withChoice(&o.of)
+	c.withChoice(&o.of, "of add report: ")
 	if err := c.parse(); err != nil {
 		return err
 	}
 	verb, args := "list", c.args
 	if len(args) > 0 {
 		verb, args = args[0], args[1:]
+	}
+	all := "from to family via title notes until passphrase frozen last between objective sites agents targets tags"
+	if err := c.belong(verb, map[string]string{"add": all}); err != nil {
+		return err
 	}
 	api, err := c.client()
 	if err != nil {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"encoding/json"
-	"flag"
 	"fmt"
 	"maps"
 	"net/http"
@@ -89,7 +88,7 @@ func runNotify(c *call) error {
 	case len(args) > n:
 		return wrongCall("notify %s has no use for %q; put names with spaces in quotes", verb, short(args[n]))
 	}
-	if err := o.fits(c, verb); err != nil {
+	if err := c.belong(verb, map[string]string{"channel": "by set", "rule": "to states sites agents targets tags incidents-only hours zone remind most holidays report report-at objective report-as", "messages": "rule state"}); err != nil {
 		return err
 	}
 	api, err := c.client()
@@ -117,17 +116,6 @@ func runNotify(c *call) error {
 		return api.Do(c.ctx, http.MethodDelete, "/channels/"+client.Segment(args[0]), nil, nil)
 	}
 	return api.Do(c.ctx, http.MethodDelete, "/rules/"+client.Segment(args[0]), nil, nil)
-}
-
-// fits refuses options that are of another verb.
-func (o notifyOptions) fits(c *call, verb string) (err error) {
-	of := map[string]string{"by": "channel", "set": "channel", "to": "rule", "states": "rule", "sites": "rule", "agents": "rule", "targets": "rule", "tags": "rule", "incidents-only": "rule", "hours": "rule", "zone": "rule", "remind": "rule", "most": "rule", "holidays": "rule", "report": "rule", "report-at": "rule", "objective": "rule", "report-as": "rule", "rule": "messages", "state": "messages"}
-	c.flags.Visit(func(f *flag.Flag) {
-		if only, is := of[f.Name]; is && only != verb && err == nil {
-			err = wrongCall("-%s is of 'notify %s'", f.Name, only)
-		}
-	})
-	return err
 }
 
 func (c *call) saveChannel(api *client.Client, name string, o notifyOptions) error {

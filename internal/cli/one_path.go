@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"flag"
 	"fmt"
+	"maps"
 	"net/url"
+	"slices"
 	"strings"
 
 	"woodlark.example/internal/api"
@@ -59,4 +62,22 @@ func (x onePath) id(c *call, by *client.Client) (string, error) {
 		are = append(are, fmt.Sprintf("IPv%d by %s", p.Family, p.Via))
 	}
 	return "", wrongCall("there are several such paths, by %s: say which with -family and -via", strings.Join(are, ", "))
+}
+
+// belong refuses options that a verb has no use for; of has those of each, but for -format and
+// -service, which all take.
+func (c *call) belong(verb string, of map[string]string) (err error) {
+	c.flags.Visit(func(f *flag.Flag) {
+		if err != nil || f.Name == "format" || f.Name == "service" || slices.Contains(strings.Fields(of[verb]), f.Name) {
+			return
+		}
+		var verbs []string
+		for _, v := range slices.Sorted(maps.Keys(of)) {
+			if slices.Contains(strings.Fields(of[v]), f.Name) {
+				verbs = append(verbs, v)
+			}
+		}
+		err = wrongCall("-%s is of '%s %s', not of '%s %s'", f.Name, c.name, strings.Join(verbs, "' and '"), c.name, short(verb))
+	})
+	return err
 }

@@ -18,12 +18,12 @@ var reportCommand = command{
 
 type chosen struct{ sites, agents, targets, tags string }
 
-// chosen are flags that choose paths.
-func (c *call) withChoice(x *chosen) {
-	c.flags.StringVar(&x.sites, "sites", "", "of paths with these sites at either end only, with commas between")
-	c.flags.StringVar(&x.agents, "agents", "", "of paths from these agents only")
-	c.flags.StringVar(&x.targets, "targets", "", "of paths to these targets only")
-	c.flags.StringVar(&x.tags, "tags", "", "of paths of watches with these tags only")
+// withChoice registers flags that choose paths; of says what they belong to, such as "of make: ".
+func (c *call) withChoice(x *chosen, of string) {
+	c.flags.StringVar(&x.sites, "sites", "", of+"of paths with these sites at either end only, with commas between")
+	c.flags.StringVar(&x.agents, "agents", "", of+"of paths from these agents only")
+	c.flags.StringVar(&x.targets, "targets", "", of+"of paths to these targets only")
+	c.flags.StringVar(&x.tags, "tags", "", of+"of paths of watches with these tags only")
 }
 
 // into puts them into a call over HTTP.
@@ -47,7 +47,7 @@ func runReport(c *call) error {
 	c.flags.StringVar(&out, "out", "", "file to write it to; the output when left out")
 	c.flags.StringVar(&objective, "objective", "", "hold paths against this objective; 'woodlark objective' lists them")
 	c.flags.StringVar(&title, "title", "", "title of one's own")
-	c.withChoice(&of)
+	c.withChoice(&of, "")
 	if err := c.parse(); err != nil {
 		return err
 	}

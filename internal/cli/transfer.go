@@ -36,7 +36,7 @@ func runExport(c *call) error {
 	c.flags.StringVar(&since, "since", "", "since a time, such as 'Mon 08:00'")
 	c.flags.StringVar(&between, "between", "", "of a time that is over: FROM,TO")
 	c.flags.StringVar(&out, "out", "", "file to write")
-	c.withChoice(&of)
+	c.withChoice(&of, "")
 	if err := c.parse(); err != nil {
 		return err
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
 	"woodlark.example/core/baseline"
@@ -22,10 +23,14 @@ type Guard struct {
 
 // SaveGuards keeps how paths are guarded.
 func (s *Store) SaveGuards(ctx context.Context, list []Guard) error {
+	return wrap("keep how paths are guarded", saveGuards(s.db.WithContext(ctx), list))
+}
+
+func saveGuards(tx *gorm.DB, list []Guard) error {
 	if len(list) == 0 {
 		return nil
 	}
-	return wrap("keep how paths are guarded", s.db.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(list, 20).Error)
+	return tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(list, 20).Error
 }
 
 // GuardOf is how a path is guarded; false when nothing is kept of it.

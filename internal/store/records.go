@@ -204,8 +204,8 @@ func (s *Store) EndRunning(ctx context.Context) error {
 }
 
 // SaveEpisodes keeps episodes, over those with the same identifier.
-func (s *Store) SaveEpisodes(ctx context.Context, list []Episode) error {
-	if len(list) == 0 {
+func (s *Store) SaveEpisodes(ctx context.Context, list []Episode, guards ...Guard) error {
+	if len(list)+len(guards) == 0 {
 		return nil
 	}
 	var matters []Matter
@@ -213,7 +213,12 @@ func (s *Store) SaveEpisodes(ctx context.Context, list []Episode) error {
 		matters = append(matters, e.Matters...)
 	}
 	return s.transact(ctx, "keep episodes", func(tx *gorm.DB) error {
-		if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(list, batchRows).Error; err != nil {
+		if len(list) > 0 {
+			if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(list, batchRows).Error; err != nil {
+				return err
+			}
+		}
+		if err := saveGuards(tx, guards); err != nil {
 			return err
 		}
 		return keepMatters(tx, matters)

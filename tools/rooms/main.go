@@ -107,7 +107,7 @@ func (h house) columns() [][]string {
 			return 0 // a circle of folders, though not of packages
 		}
 		n := 0
-		for other := range h.knows[r] {
+		for _, other := range slices.Sorted(maps.Keys(h.knows[r])) { // where there is a circle their order counts
 			n = max(n, place(other, append(way, r))+1)
 		}
 		at[r] = n
@@ -128,7 +128,7 @@ func (h house) columns() [][]string {
 func (h house) asks(r string) (list []string) {
 	for _, other := range slices.Sorted(maps.Keys(h.knows[r])) {
 		through := false
-		for third := range h.knows[r] {
+		for _, third := range slices.Sorted(maps.Keys(h.knows[r])) {
 			through = through || third != other && h.reaches(third, other, map[string]bool{r: true})
 		}
 		if !through {
@@ -143,7 +143,7 @@ func (h house) reaches(from, to string, seen map[string]bool) bool {
 		return false
 	}
 	seen[from] = true
-	for other := range h.knows[from] {
+	for _, other := range slices.Sorted(maps.Keys(h.knows[from])) {
 		if other == to || h.reaches(other, to, seen) {
 			return true
 		}

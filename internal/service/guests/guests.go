@@ -53,8 +53,9 @@ type Guests struct {
 	links map[[32]byte]store.GuestLink // by the hash of the secret
 	pages map[ident.ID]page            // of live links, made a moment ago
 	wrong map[ident.ID][]time.Time     // passphrases that were wrong lately
-	// guess is held by who hashes a passphrase: each takes much memory.
-	guess chan struct{}
+	// guess is held by who hashes a passphrase, and draw by who makes a page: each takes much of
+	// the machine, which is not the guests'.
+	guess, draw chan struct{}
 }
 
 type page struct {
@@ -112,7 +113,7 @@ func Kinds() []string { return []string{"incident", "path", "report", "run"} }
 
 // New knows no link.
 func New(o Options) *Guests {
-	return &Guests{Options: o, links: map[[32]byte]store.GuestLink{}, pages: map[ident.ID]page{}, wrong: map[ident.ID][]time.Time{}, guess: make(chan struct{}, 2)}
+	return &Guests{Options: o, links: map[[32]byte]store.GuestLink{}, pages: map[ident.ID]page{}, wrong: map[ident.ID][]time.Time{}, guess: make(chan struct{}, 2), draw: make(chan struct{}, 1)}
 }
 
 // Load takes up the links that are kept.
@@ -316,11 +317,17 @@ func (x *Guests) try(ctx context.Context, l store.GuestLink, phrase string, now 
 
 // shown is the page of a link: as it was frozen, or as it is now.
 func (x *Guests) shown(ctx context.Context, l store.GuestLink, now time.Time) ([]byte, error) {
-	x.mu.Lock()
-	kept, known := x.pages[l.ID]
-	x.mu.Unlock()
-	if known && now.Sub(kept.at) < shownFor {
-		return kept.html, nil
+	if html := x.kept(l.ID, now); html != nil {
+		return html, nil
+	}
+	select {
+	case x.draw <- struct{}{}:
+		defer func() { <-x.draw }()
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	if html := x.kept(l.ID, now); html != nil { // made while it was waited
+		return html, nil
 	}
 	whole, err := x.Store.GuestLink(ctx, l.ID)
 	if err != nil {
@@ -342,6 +349,16 @@ func (x *Guests) shown(ctx context.Context, l store.GuestLink, now time.Time) ([
 	}
 	x.pages[l.ID] = page{html, now}
 	return html, nil
+}
+
+// kept is the page of a link that was made a moment ago; nil when there is none.
+func (x *Guests) kept(link ident.ID, now time.Time) []byte {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if p, known := x.pages[link]; known && now.Sub(p.at) < shownFor {
+		return p.html
+	}
+	return nil
 }
 
 // Passphrases are kept as argon2id makes them (RFC 9106), of 19 MiB and two passes.

@@ -121,7 +121,7 @@ func (x *Ingest) judge(ctx context.Context, u protocol.Upload) {
 			continue
 		}
 		happened, keep, stands := p.Take(r)
-		if len(happened) > 0 && !slices.Contains(moved, p) {
+		if len(happened)+len(keep) > 0 && !slices.Contains(moved, p) {
 			moved = append(moved, p)
 		}
 		if x.Incidents.Note(happened) {
@@ -132,7 +132,7 @@ func (x *Ingest) judge(ctx context.Context, u protocol.Upload) {
 		happenedTo[p] = append(happenedTo[p], happened...)
 		x.Events.Publish(events.Event{Kind: events.NewReading, Path: r.Path, Reading: &r})
 	}
-	if err := x.Paths.SaveEpisodes(ctx, episodes); err != nil {
+	if err := x.Paths.SaveEpisodes(ctx, episodes, moved...); err != nil {
 		x.Log.Error("episodes could not be kept; they are kept with the next reading", "error", err)
 	}
 	for p, list := range happenedTo {
@@ -143,9 +143,6 @@ func (x *Ingest) judge(ctx context.Context, u protocol.Upload) {
 		if err := x.Incidents.End(ctx); err != nil {
 			x.Log.Error("incidents could not be kept; they are kept later", "error", err)
 		}
-	}
-	if err := x.Paths.SaveGuards(ctx, moved...); err != nil {
-		x.Log.Error("how paths are guarded could not be kept; it is kept with the next training", "error", err)
 	}
 	if len(u.Sweeps) > 0 {
 		x.Events.Publish(events.Event{Kind: events.Kind(kind.In("sweeps").News)})

@@ -129,12 +129,9 @@ func (p *Path) resume(ctx context.Context, x *Paths, last []protocol.Record) err
 		if k.Guard.Answered, err = x.Store.Answered(ctx, p.ID); err != nil {
 			return err
 		}
-		if err := p.closeOld(ctx, x); err != nil {
-			return err
-		}
 	}
 	p.guard, p.ids = guard.Resume(&x.Guards, spreadOf(p.ID), k.Guard, b, points), k.IDs
-	return nil
+	return p.closeOld(ctx, x)
 }
 
 // readBaseline reads the newest baseline of a path, the pinned one before others; nil when
@@ -163,20 +160,28 @@ func (x *Paths) readBaseline(ctx context.Context, path ident.ID) (b *baseline.Ba
 	return b, from, nil
 }
 
-// closeOld closes the episodes that an earlier version left open, at the last reading.
+// closeOld closes the episodes that stand open and that the guard knows nothing of, as an earlier
+// version or a kill left them, at the last reading. That is told, as any end is.
 func (p *Path) closeOld(ctx context.Context, x *Paths) error {
+	open := map[ident.ID]bool{}
+	for _, o := range p.guard.Open() {
+		open[p.ids[o.Number]] = true
+	}
 	var list []store.Episode
 	for i := range p.episodes {
 		e := &p.episodes[i]
-		if !e.Open() {
+		if !e.Open() || open[e.ID] {
 			continue
 		}
-		e.To = time.Now().UTC()
+		now := time.Now().UTC()
+		e.To = now
 		if p.last != nil {
 			e.To = p.last.Reading.At.Add(p.last.Reading.Span).UTC()
 		}
 		e.OverToldAt = e.To
+		e.matters = []store.Matter{{ID: ident.New(), Subject: e.ID, PathID: &p.ID, What: string(guard.Closed), At: e.To, MadeAt: now}}
 		list = append(list, e.row())
+		e.matters = nil
 	}
 	return x.Store.SaveEpisodes(ctx, list)
 }

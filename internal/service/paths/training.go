@@ -78,7 +78,7 @@ func (x *Paths) Happened(ctx context.Context, p *Path, changes []guard.Change) e
 	p.mu.Lock()
 	noted, changed := p.noteAll(changes)
 	p.mu.Unlock()
-	if err := x.SaveEpisodes(ctx, rowsOf(noted)); err != nil {
+	if err := x.SaveEpisodes(ctx, rowsOf(noted), p); err != nil {
 		return err
 	}
 	x.Tell(p, changes)
@@ -100,17 +100,25 @@ func (x *Paths) Tell(p *Path, changes []guard.Change) {
 
 // SaveGuards keeps how paths are guarded.
 func (x *Paths) SaveGuards(ctx context.Context, paths ...*Path) error {
-	var list []store.Guard
+	list, err := records(paths)
+	if err != nil {
+		return err
+	}
+	return x.Store.SaveGuards(ctx, list)
+}
+
+// records are how paths are guarded, to be stored.
+func records(paths []*Path) (list []store.Guard, err error) {
 	for _, p := range paths {
 		p.mu.Lock()
 		state, err := p.record()
 		p.mu.Unlock()
 		if err != nil {
-			return fmt.Errorf("write how path %s is guarded: %w", p.ID, err)
+			return nil, fmt.Errorf("write how path %s is guarded: %w", p.ID, err)
 		}
 		list = append(list, store.Guard{PathID: p.ID, State: state, UpdatedAt: time.Now().UTC()})
 	}
-	return x.Store.SaveGuards(ctx, list)
+	return list, nil
 }
 
 // keepBaseline keeps a baseline of a path; it is what the path is judged by when it is used.
@@ -186,9 +194,13 @@ func (x *Paths) Roll(ctx context.Context, now time.Time) error {
 	})
 }
 
-// SaveEpisodes keeps episodes; those that cannot be kept now are with the next reading.
-func (x *Paths) SaveEpisodes(ctx context.Context, list []store.Episode) error {
-	err := x.Store.SaveEpisodes(ctx, list)
+// SaveEpisodes keeps episodes, and with them how their paths are guarded, in one: a service that
+// is killed knows of both or of neither. Those that cannot be kept now are with the next reading.
+func (x *Paths) SaveEpisodes(ctx context.Context, list []store.Episode, moved ...*Path) error {
+	guards, err := records(moved)
+	if err == nil {
+		err = x.Store.SaveEpisodes(ctx, list, guards...)
+	}
 	if err != nil {
 		x.retry(list)
 	}

@@ -51,6 +51,7 @@ func (m *making) tellEpisodes(ctx context.Context) (err error) {
 	for _, v := range m.views {
 		chosen[v.ID] = -1
 	}
+	m.keys = m.Paths.Keys()
 	for _, row := range rows {
 		at, is := chosen[row.PathID]
 		if !is {
@@ -85,7 +86,7 @@ func (m *making) tellEpisodes(ctx context.Context) (err error) {
 
 func (m *making) episode(e paths.Episode) (out EpisodeTold) {
 	why := finding.Why{Route: e.Route, Seen: e.Seen, Name: m.Devices.Call}
-	key := m.Paths.Keys()[e.Path]
+	key := m.keys[e.Path]
 	var incident ident.ID
 	for i := range m.incidents {
 		if e.Number > 0 && m.incidents[i].Has(key, e.Number) {

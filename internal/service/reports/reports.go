@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"woodlark.example/core/guard"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/service/annotations"
@@ -99,6 +100,7 @@ type making struct {
 	of        selection.Known
 	incidents []incidents.Incident
 	views     []View // that the selection takes
+	keys      map[ident.ID]guard.Key
 	out       *Period
 }
 
