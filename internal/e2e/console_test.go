@@ -157,7 +157,7 @@ func TestDemoAndConsole(t *testing.T) {
 		past := m.bad(0, "degraded", "-between", time.Now().AddDate(0, 0, -9).Format("2006-01-02")+","+time.Now().AddDate(0, 0, -8).Format("2006-01-02"))
 		assert.Contains(t, past, "0 paths of 20 paths were degraded or lost at the end of that time")
 		week := m.good("baseline", "show", "-from", "northquay", "-to", "terminal.gannetbay.example")
-		assert.Regexp(t, `Mon to Fri +widest at 1[67]:00: .*\n +[0-9]+ ms │ {32}░░░░\n`, week, "full every late afternoon")
+		assert.Regexp(t, `Mon to Fri +widest at 1[67]:00: .*\n +[0-9.]+ ms │ {32}░░░░\n`, week, "full every late afternoon")
 		again := t.TempDir()
 		readings, routes := filepath.Join(again, "readings.ndjson"), filepath.Join(again, "routes.ndjson")
 		require.NoError(t, os.WriteFile(readings, []byte(m.good("results", "-format", "ndjson", "-last", "2h")), 0o600))
