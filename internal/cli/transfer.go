@@ -204,6 +204,9 @@ func runImport(c *call) error {
 	if err == nil {
 		err = i.flush()
 	}
+	if errors.Is(err, client.ErrUnreached) {
+		return fmt.Errorf("%w. %d readings were taken in before; it may be done again", err, i.sum.Readings)
+	}
 	if err != nil {
 		return exit{exitWrongCall, fmt.Errorf("%w. %d readings were taken in before; mend the file and do it again", err, i.sum.Readings)}
 	}

@@ -1,6 +1,7 @@
 package dossiers
 
 import (
+	"bytes"
 	"encoding/binary"
 	"encoding/json"
 	"net/netip"
@@ -47,8 +48,11 @@ func (m *mask) take(text string) {
 	}
 }
 
-// addresses are texts that may be addresses.
-var addresses = regexp.MustCompile(`[0-9A-Fa-f]*:[0-9A-Fa-f:.]*[0-9A-Fa-f:]|\d{1,3}(?:\.\d{1,3}){3}`)
+// addresses are texts that may be addresses, and fours those of IPv4 within one.
+var (
+	addresses = regexp.MustCompile(`[0-9A-Fa-f]*:[0-9A-Fa-f:.]*[0-9A-Fa-f:]|\d{1,3}(?:\.\d{1,3}){3}`)
+	fours     = regexp.MustCompile(`\d{1,3}(?:\.\d{1,3}){3}`)
+)
 
 // bytes masks a text.
 func (m *mask) bytes(b []byte) []byte {
@@ -56,15 +60,33 @@ func (m *mask) bytes(b []byte) []byte {
 		return b
 	}
 	return addresses.ReplaceAllFunc(b, func(text []byte) []byte {
-		a, err := netip.ParseAddr(string(text))
-		if err != nil {
-			return text
+		if masked, is := m.text(text); is {
+			return masked
 		}
-		if masked, is := m.address(a.Unmap()); is {
-			return []byte(masked.String())
+		// A colon before or behind it may be of the sentence: "udp:192.0.2.1", "2001:db8::1: lost".
+		for _, ends := range [][2]string{{"", ":"}, {":", ""}, {":", ":"}} {
+			bare := bytes.TrimSuffix(bytes.TrimPrefix(text, []byte(ends[0])), []byte(ends[1]))
+			if masked, is := m.text(bare); is {
+				return bytes.Replace(text, bare, masked, 1)
+			}
 		}
-		return text
+		return fours.ReplaceAllFunc(text, func(four []byte) []byte {
+			masked, _ := m.text(four)
+			return masked
+		})
 	})
+}
+
+// text is an address as it is shown; false when it is none.
+func (m *mask) text(b []byte) ([]byte, bool) {
+	a, err := netip.ParseAddr(string(b))
+	if err != nil {
+		return b, false
+	}
+	if to, is := m.address(a.Unmap()); is {
+		return []byte(to.String()), true
+	}
+	return b, true
 }
 
 func (m *mask) address(a netip.Addr) (netip.Addr, bool) {
