@@ -24,7 +24,7 @@ var dossierCommand = command{
 
 type dossierOptions struct {
 	one                        onePath
-	last, since, between       string
+	span                       spanOf
 	objective, title, out, key string
 	mask                       bool
 	of                         chosen
@@ -36,9 +36,7 @@ func runDossier(c *call) error {
 	c.withService()
 	f := c.flags
 	c.withOnePath(&o.one, "of make: ")
-	f.StringVar(&o.last, "last", "24h", "of make: how far back, such as 24h or 7d")
-	f.StringVar(&o.since, "since", "", "of make: since a time, such as 'yesterday 14:20'")
-	f.StringVar(&o.between, "between", "", "of make: of a time that is over: FROM,TO")
+	c.withSpan(&o.span, "of make: ")
 	f.StringVar(&o.objective, "objective", "", "of make: hold paths against this objective")
 	f.StringVar(&o.title, "title", "", "of make: title of one's own")
 	f.BoolVar(&o.mask, "mask", false, "of make: replace addresses of one's own, each by another everywhere alike")
@@ -92,11 +90,7 @@ func (c *call) makeDossier(o dossierOptions) error {
 	if o.out == "" {
 		return wrongCall("say into which file: -out FILE")
 	}
-	span, err := readSpan(o.last)
-	if err != nil {
-		return wrongCall("-last: %v", err)
-	}
-	query, err := c.period(span, o.since, o.between)
+	query, err := o.span.query(c)
 	if err != nil {
 		return err
 	}

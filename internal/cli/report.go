@@ -35,15 +35,33 @@ func (x chosen) into(query url.Values) {
 	}
 }
 
+// spanOf is a time that is asked for: so far back, since a time, or between two.
+type spanOf struct{ last, since, between string }
+
+// withSpan registers its flags; of says what they belong to, such as "of make: ".
+func (c *call) withSpan(x *spanOf, of string) {
+	c.flags.StringVar(&x.last, "last", "24h", of+"how far back, such as 24h or 7d")
+	c.flags.StringVar(&x.since, "since", "", of+"since a time, such as 'Mon 08:00'")
+	c.flags.StringVar(&x.between, "between", "", of+"of a time that is over: FROM,TO")
+}
+
+// query is the time as a call over HTTP takes it.
+func (x spanOf) query(c *call) (url.Values, error) {
+	last, err := readSpan(x.last)
+	if err != nil {
+		return nil, wrongCall("-last: %v", err)
+	}
+	return c.period(last, x.since, x.between)
+}
+
 func runReport(c *call) error {
-	var last, since, between, out, objective, title string
+	var out, objective, title string
+	var span spanOf
 	var of chosen
 	c.withFormat()
 	c.formats = []string{"html", "pdf"}
 	c.withService()
-	c.flags.StringVar(&last, "last", "24h", "how far back, such as 24h or 7d")
-	c.flags.StringVar(&since, "since", "", "since a time, such as 'Mon 08:00'")
-	c.flags.StringVar(&between, "between", "", "of a time that is over: FROM,TO")
+	c.withSpan(&span, "")
 	c.flags.StringVar(&out, "out", "", "file to write it to; the output when left out")
 	c.flags.StringVar(&objective, "objective", "", "hold paths against this objective; 'woodlark objective' lists them")
 	c.flags.StringVar(&title, "title", "", "title of one's own")
@@ -57,11 +75,7 @@ func runReport(c *call) error {
 	if c.format == "pdf" && out == "" {
 		return wrongCall("a PDF needs a file: give -out FILE")
 	}
-	span, err := readSpan(last)
-	if err != nil {
-		return wrongCall("-last: %v", err)
-	}
-	query, err := c.period(span, since, between)
+	query, err := span.query(c)
 	if err != nil {
 		return err
 	}

@@ -27,14 +27,13 @@ var exportCommand = command{
 }
 
 func runExport(c *call) error {
-	var last, since, between, out string
+	var out string
+	var span spanOf
 	var of chosen
 	c.formats = []string{"ndjson"}
 	c.withFormat()
 	c.withService()
-	c.flags.StringVar(&last, "last", "24h", "how far back, such as 24h or 90d")
-	c.flags.StringVar(&since, "since", "", "since a time, such as 'Mon 08:00'")
-	c.flags.StringVar(&between, "between", "", "of a time that is over: FROM,TO")
+	c.withSpan(&span, "")
 	c.flags.StringVar(&out, "out", "", "file to write")
 	c.withChoice(&of, "")
 	if err := c.parse(); err != nil {
@@ -49,11 +48,7 @@ func runExport(c *call) error {
 	if out == "" {
 		return wrongCall("say into which file: -out FILE")
 	}
-	span, err := readSpan(last)
-	if err != nil {
-		return wrongCall("-last: %v", err)
-	}
-	query, err := c.period(span, since, between)
+	query, err := span.query(c)
 	if err != nil {
 		return err
 	}
