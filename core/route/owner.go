@@ -102,6 +102,28 @@ func parseOwner(fields []string) (Owner, error) {
 	return Owner{p, fields[1], kind}, nil
 }
 
+// OwnersOf is a table of owners that were read already; of a prefix that is there twice the first
+// counts.
+func OwnersOf(list ...Owner) (o Owners) {
+	known := map[netip.Prefix]bool{}
+	for _, x := range list {
+		if !known[x.Prefix] {
+			known[x.Prefix] = true
+			o.list = append(o.list, x)
+		}
+	}
+	slices.SortStableFunc(o.list, func(a, b Owner) int { return b.Prefix.Bits() - a.Prefix.Bits() })
+	return o
+}
+
+// All are the owners, that of the longest prefix first.
+func (o Owners) All() []Owner { return slices.Clone(o.list) }
+
+// ParseOwner reads an owner from its parts.
+func ParseOwner(prefix, name, kind string) (Owner, error) {
+	return parseOwner([]string{prefix, name, kind})
+}
+
 // Of is who has an address; false when the table does not say.
 func (o Owners) Of(a netip.Addr) (Owner, bool) {
 	a = a.WithZone("").Unmap()

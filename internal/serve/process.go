@@ -21,6 +21,7 @@ import (
 	"syscall"
 	"time"
 
+	"woodlark.example/core/geo"
 	"woodlark.example/core/route"
 	"woodlark.example/internal/agent"
 	"woodlark.example/internal/api"
@@ -165,7 +166,7 @@ func (s *Process) open(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	s.service, err = service.New(ctx, service.Options{Store: s.store, Log: s.log, Zone: judges.zone, Holidays: judges.holidays, Tolerances: judges.tolerances, Maintenance: judges.maintenance, Training: set.Training, Keep: set.Keep, SiteOf: s.options.SiteOf, Owners: owners, PublicWebhooks: set.PublicHooks, Disk: s.fullDisk})
+	s.service, err = service.New(ctx, service.Options{Store: s.store, Log: s.log, Zone: judges.zone, Holidays: judges.holidays, Tolerances: judges.tolerances, Maintenance: judges.maintenance, Training: set.Training, Keep: set.Keep, SiteOf: s.options.SiteOf, Owners: owners, PublicWebhooks: set.PublicHooks, Disk: s.fullDisk, Land: sync.OnceValue(s.land)})
 	if err != nil {
 		return err
 	}
@@ -182,6 +183,26 @@ func (s *Process) open(ctx context.Context) (err error) {
 		s.options.Ready()
 	}
 	return nil
+}
+
+// outline is the file of the built console that holds the outlines of the land.
+const outline = "land.json"
+
+// land is the outline that maps have: none when the program was built without the console.
+func (s *Process) land() []geo.Ring {
+	if s.options.Console == nil {
+		return nil
+	}
+	data, err := fs.ReadFile(s.options.Console, outline)
+	if err != nil {
+		s.log.Warn("maps have no outline", "error", err)
+		return nil
+	}
+	rings, err := geo.ReadTopology(data, "land")
+	if err != nil {
+		s.log.Warn("maps have no outline", "error", err)
+	}
+	return rings
 }
 
 // patience is how long the database may take: who has run before measures meanwhile.

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"woodlark.example/core/baseline"
+	"woodlark.example/core/geo"
 	"woodlark.example/core/guard"
 	"woodlark.example/core/route"
 	_ "woodlark.example/internal/channel/all" // by what people are told
@@ -24,6 +25,7 @@ import (
 	_ "woodlark.example/internal/kind/all" // what can be measured
 	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/service/annotations"
+	"woodlark.example/internal/service/boards"
 	"woodlark.example/internal/service/conversations"
 	"woodlark.example/internal/service/devices"
 	"woodlark.example/internal/service/dossiers"
@@ -37,9 +39,11 @@ import (
 	"woodlark.example/internal/service/notices"
 	"woodlark.example/internal/service/notify"
 	"woodlark.example/internal/service/objectives"
+	"woodlark.example/internal/service/owners"
 	"woodlark.example/internal/service/paths"
 	"woodlark.example/internal/service/reports"
 	"woodlark.example/internal/service/runs"
+	"woodlark.example/internal/service/sites"
 	"woodlark.example/internal/service/suspicion"
 	"woodlark.example/internal/service/transfer"
 	"woodlark.example/internal/service/watches"
@@ -71,6 +75,8 @@ type Options struct {
 	Disk func() string
 	// SiteOf names the site of a target, if that is known.
 	SiteOf func(target string) string
+	// Land is the outline that maps have; they have none without it.
+	Land func() []geo.Ring
 }
 
 func (o Options) withDefaults() Options {
@@ -135,6 +141,9 @@ type Service struct {
 	Dossiers    *dossiers.Dossiers
 	Guests      *guests.Guests
 	Transfer    *transfer.Transfer
+	Sites       *sites.Sites
+	Owners      *owners.Owners
+	Boards      *boards.Boards
 	// Conversations are those of the programs of agents' machines.
 	Conversations *conversations.Conversations
 
@@ -149,21 +158,25 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	s := &Service{Store: o.Store, log: o.Log, keep: o.Keep, Events: &events.Stream{}, Devices: &devices.Devices{}, Loads: loads.New()}
 	s.guards = guard.Options{Calendar: baseline.Calendar{Zone: o.Zone, Holidays: o.Holidays}, Tolerances: o.Tolerances, Maintenance: o.Maintenance, Training: o.Training, Elsewhere: true, Same: s.Devices.Same}
 	s.Notices = notices.New(notices.Options{Store: o.Store, Log: o.Log, Events: s.Events, Zone: o.Zone, Disk: o.Disk})
-	s.Fleet = fleet.New(fleet.Options{Store: o.Store, Log: o.Log, Notices: s.Notices, Service: s, Changed: s.agentsChanged, SiteOf: o.SiteOf})
+	s.Fleet = fleet.New(fleet.Options{Store: o.Store, Log: o.Log, Notices: s.Notices, Service: s, Changed: s.agentsChanged, SiteOf: func(target string) string { return s.Sites.OfTarget(target) }})
 	s.Incidents = incidents.New(incidents.Options{Store: o.Store, Events: s.Events, Devices: s.Devices})
-	s.Paths = paths.New(paths.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Guards: s.guards, Training: o.Training, SiteOf: s.siteOf(o.SiteOf), Incidents: s.Incidents})
+	s.Paths = paths.New(paths.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Guards: s.guards, Training: o.Training, SiteOf: func(target string) string { return s.Sites.Of(target) }, Incidents: s.Incidents})
 	s.Incidents.Paths = s.Paths
+	s.Sites = sites.New(sites.Options{Store: o.Store, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Elsewhere: o.SiteOf})
+	s.Owners = owners.New(o.Store, s.Notices, o.Owners)
 	s.Runs = runs.New(runs.Options{Store: o.Store, Log: o.Log, Events: s.Events, Fleet: s.Fleet, Paths: s.Paths, Loads: s.Loads, Service: s})
 	s.Watches = watches.New(watches.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Runs: s.Runs})
 	s.Suspicion = suspicion.New(suspicion.Options{Store: o.Store, Log: o.Log, Fleet: s.Fleet, Paths: s.Paths, Runs: s.Runs, Watches: s.Watches})
 	s.Paths.Changed = s.Suspicion.Changed
 	s.Conversations = conversations.New(conversations.Options{Store: o.Store, Log: o.Log, Events: s.Events, Fleet: s.Fleet, Runs: s.Runs, Watches: s.Watches})
-	s.Ingest = ingest.New(ingest.Options{Store: o.Store, Log: o.Log, Now: o.Now, Owners: o.Owners, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Loads: s.Loads, Runs: s.Runs, Suspicion: s.Suspicion, Talks: s.Conversations})
+	s.Ingest = ingest.New(ingest.Options{Store: o.Store, Log: o.Log, Now: o.Now, Owners: s.Owners.Table, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Loads: s.Loads, Runs: s.Runs, Suspicion: s.Suspicion, Talks: s.Conversations})
 	s.Objectives = objectives.New(o.Store, s.Notices)
 	s.Annotations = annotations.New(annotations.Options{Store: o.Store, Notices: s.Notices, Paths: s.Paths})
 	s.Reports = reports.New(reports.Options{Annotations: s.Annotations, Store: o.Store, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Watches: s.Watches, Objectives: s.Objectives, Zone: o.Zone, Views: s.reported})
-	s.Dossiers = dossiers.New(dossiers.Options{Store: o.Store, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches, Reports: s.Reports, Annotations: s.Annotations, Owners: o.Owners, Zone: o.Zone, Settings: o.inWords()})
+	s.Dossiers = dossiers.New(dossiers.Options{Store: o.Store, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches, Reports: s.Reports, Annotations: s.Annotations, Owners: s.Owners.Table, Zone: o.Zone, Settings: o.inWords()})
 	s.Guests = guests.New(guests.Options{Store: o.Store, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Incidents: s.Incidents, Reports: s.Reports, Zone: o.Zone})
+	s.Boards = boards.New(boards.Options{Store: o.Store, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches, Incidents: s.Incidents, Reports: s.Reports, Sites: s.Sites, Zone: o.Zone, Views: s.reported, Land: o.Land})
+	s.Guests.Boards = s.Boards
 	s.Transfer = transfer.New(transfer.Options{Store: o.Store, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches})
 	s.Notify = notify.New(notify.Options{Store: o.Store, Log: o.Log, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Watches: s.Watches, Reports: s.Reports, Zone: o.Zone, Holidays: o.Holidays, PublicOnly: o.PublicWebhooks})
 	s.Maintenance = maintenance.New(maintenance.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches, Zone: o.Zone, Training: o.Training})
@@ -174,7 +187,7 @@ func (s *Service) load(ctx context.Context) error {
 	if err := s.Store.EndRunning(ctx); err != nil {
 		return err
 	}
-	for _, load := range []func(context.Context) error{s.Fleet.Load, s.Watches.Load, s.Paths.Load, s.Maintenance.Load, s.Objectives.Load, s.Incidents.Load,
+	for _, load := range []func(context.Context) error{s.Fleet.Load, s.Sites.Load, s.Owners.Load, s.Watches.Load, s.Paths.Load, s.movePaths, s.Boards.Load, s.Maintenance.Load, s.Objectives.Load, s.Incidents.Load,
 		func(ctx context.Context) error {
 			return s.Devices.Load(ctx, s.Store, time.Now().Add(-ingest.UsualWithin))
 		},
@@ -233,17 +246,13 @@ func (s *Service) agentsChanged() {
 	ctx, cancel := context.WithTimeout(context.Background(), refreshTime)
 	defer cancel()
 	s.Watches.Refresh(ctx)
-}
-
-// siteOf names the site of a target, which may be an agent.
-func (s *Service) siteOf(known func(string) string) func(string) string {
-	return func(target string) string {
-		if a, err := s.Fleet.Named(target); err == nil && a.Site != "" {
-			return a.Site
-		}
-		return known(target)
+	if err := s.movePaths(ctx); err != nil {
+		s.log.Warn("where targets are could not be kept", "error", err)
 	}
 }
+
+// movePaths notes where targets are by now: an agent may have come to be at a site.
+func (s *Service) movePaths(ctx context.Context) error { return s.Paths.Move(ctx, s.Sites.Of) }
 
 // Run trains baselines, makes rollups, begins what watches want and drops old days until ctx
 // ends.

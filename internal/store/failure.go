@@ -114,6 +114,8 @@ func wrap(doing string, err error) error {
 		f.kinds = []error{ErrNotFound}
 	case errors.Is(err, gorm.ErrDuplicatedKey), errors.Is(err, ErrTaken):
 		f.kinds = []error{ErrTaken}
+	case errors.Is(err, ErrChanged):
+		f.kinds = []error{ErrChanged}
 	case errors.Is(err, ErrInvite), errors.Is(err, ErrUnfit), errors.Is(err, ErrHeld):
 		return fmt.Errorf("%s: %w", doing, err)
 	case errors.As(err, &refused):

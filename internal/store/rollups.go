@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"slices"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -140,6 +141,53 @@ func (s *Store) Rollups(ctx context.Context, path ident.ID, span time.Duration, 
 		slots = append(slots, row.slot())
 	}
 	return slots, wrap("read rollups", rows.Err())
+}
+
+// Sum is what was measured of a path over a stretch of time, with its mean.
+type Sum struct {
+	Path         ident.ID
+	At           time.Time
+	Sent, Lost   int
+	Mean, Median time.Duration // of what was answered; of none 0
+	Answered     int
+}
+
+// mostAsked is of how many paths a statement asks by name; of more, all are asked for.
+const mostAsked = 500
+
+// Sums are rollups of one length of many paths, oldest first.
+func (s *Store) Sums(ctx context.Context, paths map[ident.ID]bool, span time.Duration, from, to time.Time) (list []Sum, err error) {
+	query, args := "SELECT path_id, at, sent, answered, lost, rtt_sum_ns, rtt_median_ns FROM rollups WHERE span_s = ? AND at >= ? AND at < ?", []any{int(span / time.Second), from.UTC(), to.UTC()}
+	if len(paths) <= mostAsked {
+		if len(paths) == 0 {
+			return nil, nil
+		}
+		query += " AND path_id IN (?" + strings.Repeat(", ?", len(paths)-1) + ")"
+		for id := range paths {
+			args = append(args, id[:])
+		}
+	}
+	rows, err := s.query(ctx, query+" ORDER BY at", args...)
+	if err != nil {
+		return nil, wrap("read rollups", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var x Sum
+		var sum int64
+		var median sql.NullInt64
+		if err := rows.Scan(&x.Path, &x.At, &x.Sent, &x.Answered, &x.Lost, &sum, &median); err != nil {
+			return nil, wrap("read rollups", err)
+		}
+		if !paths[x.Path] {
+			continue
+		}
+		if x.Answered > 0 {
+			x.Mean, x.Median = time.Duration(sum/int64(x.Answered)), time.Duration(median.Int64)
+		}
+		list = append(list, x)
+	}
+	return list, wrap("read rollups", rows.Err())
 }
 
 // RollDue makes the rollups that are due and whose time is over by now, and

@@ -17,9 +17,9 @@ type About struct {
 }
 
 // style is paper and ink, to be read in black and white, and printed.
-const style = `:root{--paper:#faf6ec;--ink:#1b2a47;--soft:#56607a;--line:#ddd5c3;--ribbon:#d9e0ec;--ochre:#8d5200;--plum:#7d2459}
-@media (prefers-color-scheme:dark){:root{--paper:#1a2027;--ink:#dfe6f2;--soft:#a3aebf;--line:#37424f;--ribbon:#2f3f57;--ochre:#e3a24a;--plum:#e08fbd}}
-@media print{:root{--paper:#fff;--ink:#000;--soft:#333;--line:#bbb;--ribbon:#ddd;--ochre:#000;--plum:#000}body{font-size:10pt}table,figure,svg{break-inside:avoid}h2{break-after:avoid}}
+const style = `:root{--paper:#faf6ec;--ink:#1b2a47;--soft:#56607a;--line:#ddd5c3;--land:#ece5d3;--ribbon:#d9e0ec;--ochre:#8d5200;--plum:#7d2459}
+@media (prefers-color-scheme:dark){:root{--paper:#1a2027;--ink:#dfe6f2;--soft:#a3aebf;--line:#37424f;--land:#262f39;--ribbon:#2f3f57;--ochre:#e3a24a;--plum:#e08fbd}}
+@media print{:root{--paper:#fff;--ink:#000;--soft:#333;--line:#bbb;--land:#eee;--ribbon:#ddd;--ochre:#000;--plum:#000}body{font-size:10pt}table,figure,svg{break-inside:avoid}h2{break-after:avoid}}
 body{background:var(--paper);color:var(--ink);font:15px/1.45 ui-sans-serif,system-ui,"Liberation Sans","DejaVu Sans",sans-serif;max-width:62rem;margin:2rem auto;padding:0 1rem}
 h1{font-size:1.5rem;margin:0}h2{font-size:1.1rem;border-bottom:1px solid var(--line);margin:1.8rem 0 .6rem;padding-bottom:.2rem}
 p{margin:.15rem 0}p.gap{height:.6rem}.faint{color:var(--soft)}.changed{color:var(--ochre)}.lost{color:var(--plum)}b,.changed,.lost{font-weight:600}
@@ -29,7 +29,9 @@ dl{display:grid;grid-template-columns:max-content 1fr;gap:.1rem 1rem;margin:.2re
 figure{margin:.4rem 0}figcaption{color:var(--soft);font-size:.85rem}svg{width:100%;height:auto;max-width:48rem;display:block}pre{font:.85rem/1.2 ui-monospace,"DejaVu Sans Mono",monospace;overflow-x:auto}
 svg text{font:10px ui-sans-serif,system-ui,"Liberation Sans","DejaVu Sans",sans-serif;fill:var(--soft)}
 svg .axis{stroke:var(--line);fill:none}svg .band{fill:var(--ribbon)}svg .line{stroke:var(--ink);fill:none;stroke-width:1.3}svg .loss{stroke:var(--plum);stroke-width:2}
-svg .told{fill:none;stroke:var(--ochre);stroke-dasharray:3 2}svg .flag{fill:var(--ochre)}footer{margin-top:2rem;border-top:1px solid var(--line);color:var(--soft);font-size:.85rem}
+svg .told{fill:none;stroke:var(--ochre);stroke-dasharray:3 2}svg .flag,svg .half{fill:var(--ochre)}svg .land{fill:var(--land)}svg .water{fill:var(--paper)}svg .dot{fill:var(--ink)}
+svg .steady{stroke:var(--ink);fill:none;stroke-width:.8}svg .degraded{stroke:var(--ochre);fill:none;stroke-width:2;stroke-dasharray:7 3}
+svg .edge{stroke:var(--ochre);fill:none;stroke-width:1.4}svg .gone{stroke:var(--plum);fill:none;stroke-width:2.2}svg .unmeasured{stroke:var(--soft);fill:none;stroke-width:1.2;stroke-dasharray:1.5 3}footer{margin-top:2rem;border-top:1px solid var(--line);color:var(--soft);font-size:.85rem}
 form{margin:1rem 0}input,button{font:inherit;color:inherit;background:transparent;border:1px solid var(--soft);padding:.3rem .6rem;margin-top:.2rem}input:focus-visible,button:focus-visible{outline:2px solid var(--ochre);outline-offset:2px}
 @media (max-width:40rem){body{margin:1rem auto}.wide{overflow-x:auto}}
 `
@@ -130,8 +132,8 @@ func (p *page) print(part Part) {
 	case Ask:
 		esc := html.EscapeString
 		fmt.Fprintf(p.w, "<form method=\"post\"><label for=\"ask\">%s</label><br><input id=\"ask\" name=\"%s\" type=\"password\" autocomplete=\"off\" required autofocus> <button>%s</button></form>\n", esc(x.Label), esc(x.Name), esc(x.Button))
-	case Plot:
-		p.plot(x)
+	case Drawn:
+		p.drawn(x)
 	default: // what is drawn by characters
 		fmt.Fprintf(p.w, "<pre>%s</pre>\n", html.EscapeString(String(Ink{}, Document{Parts: []Part{part}})))
 	}
@@ -159,15 +161,15 @@ func (p *page) table(t Table) {
 	fmt.Fprint(p.w, "</tbody></table></div>\n")
 }
 
-func (p *page) plot(x Plot) {
-	fmt.Fprintf(p.w, "<figure>%s<figcaption>%s</figcaption></figure>\n", SVG(x), html.EscapeString(x.Title))
+func (p *page) drawn(x Drawn) {
+	fmt.Fprintf(p.w, "<figure>%s<figcaption>%s</figcaption></figure>\n", SVG(x), html.EscapeString(x.Caption()))
 }
 
-// SVG is a plot as a picture within a page of HTML.
-func SVG(x Plot) string {
+// SVG is what is drawn as a picture within a page of HTML.
+func SVG(x Drawn) string {
 	d := x.Draw()
 	var b strings.Builder
-	fmt.Fprintf(&b, "<svg viewBox=\"0 0 %g %g\" role=\"img\" aria-label=\"%s\">", d.W, d.H, html.EscapeString(x.Title))
+	fmt.Fprintf(&b, "<svg viewBox=\"0 0 %g %g\" role=\"img\" aria-label=\"%s\">", d.W, d.H, html.EscapeString(x.Caption()))
 	for _, s := range d.Shapes {
 		if s.Look == Label {
 			fmt.Fprintf(&b, "<text x=\"%.1f\" y=\"%.1f\" text-anchor=\"%s\">%s</text>", s.Points[0][0], s.Points[0][1], s.Anchor, html.EscapeString(s.Text))

@@ -72,7 +72,13 @@ type Shape struct {
 }
 
 // Closed reports whether a shape is an area.
-func (s Shape) Closed() bool { return s.Look == Band || s.Look == Told || s.Look == Flag }
+func (s Shape) Closed() bool {
+	switch s.Look {
+	case Band, Told, Flag, Land, Water, Dot, Half:
+		return true
+	}
+	return false
+}
 
 const (
 	plotWidth, plotHeight = 720.0, 190.0

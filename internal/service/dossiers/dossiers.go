@@ -35,7 +35,7 @@ type Options struct {
 	Watches     *watches.Watches
 	Reports     *reports.Reports
 	Annotations *annotations.Annotations
-	Owners      route.Owners
+	Owners      func() route.Owners
 	Zone        *time.Location
 	// Settings are what the service goes by, in words, by name.
 	Settings map[string]string
@@ -176,7 +176,7 @@ func (m *making) choose() error {
 // own reports whether an address is of ours: by the table of owners, or because nobody outside
 // can have it.
 func (x *Dossiers) own(a netip.Addr) bool {
-	if o, known := x.Owners.Of(a); known {
+	if o, known := x.Owners().Of(a); known {
 		return o.Kind == route.Ours
 	}
 	return a.IsPrivate() || a.IsLinkLocalUnicast()

@@ -1,5 +1,5 @@
-// Package guests knows the links by which somebody outside sees one path, incident, report or
-// run, and nothing else, until a time.
+// Package guests knows the links by which somebody outside sees one board, incident, path, report
+// or run, and nothing else, until a time.
 //
 //	link, secret, err := x.Add(ctx, guests.Spec{What: "path", Subject: id, EndsAt: friday})
 //	page, err := x.Open(ctx, secret, "", address)
@@ -26,6 +26,7 @@ import (
 
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
+	"woodlark.example/internal/service/boards"
 	"woodlark.example/internal/service/fleet"
 	"woodlark.example/internal/service/incidents"
 	"woodlark.example/internal/service/notices"
@@ -43,7 +44,9 @@ type Options struct {
 	Paths     *paths.Paths
 	Incidents *incidents.Incidents
 	Reports   *reports.Reports
-	Zone      *time.Location
+	// Boards are those that links can be of.
+	Boards *boards.Boards
+	Zone   *time.Location
 }
 
 // Guests are all links. It is safe for concurrent use.
@@ -65,7 +68,7 @@ type page struct {
 
 // Subject is what a link shows.
 type Subject struct {
-	ID        string              `json:"id,omitempty"`   // of the path, incident or run
+	ID        string              `json:"id,omitempty"`   // of the board, incident, path or run
 	Last      time.Duration       `json:"last,omitempty"` // of a path or report: how far back; live
 	From      time.Time           `json:"from_at,omitzero"`
 	To        time.Time           `json:"to_at,omitzero"`
@@ -75,7 +78,7 @@ type Subject struct {
 
 // Spec says what a link is.
 type Spec struct {
-	What       string // path, incident, report or run
+	What       string // board, incident, path, report or run
 	Subject    Subject
 	Title      string
 	Notes      string
@@ -109,7 +112,7 @@ var (
 )
 
 // Kinds are what links can be of.
-func Kinds() []string { return []string{"incident", "path", "report", "run"} }
+func Kinds() []string { return []string{"board", "incident", "path", "report", "run"} }
 
 // New knows no link.
 func New(o Options) *Guests {
@@ -181,6 +184,13 @@ func (x *Guests) Add(ctx context.Context, s Spec) (l store.GuestLink, secret str
 	}
 	if len(x.All()) >= mostLinks {
 		return l, "", fmt.Errorf("%w: there are %d links, as many as may be", kind.ErrInvalid, mostLinks)
+	}
+	if s.What == "board" { // which may come to have another name
+		b, err := x.Boards.Find(s.Subject.ID)
+		if err != nil {
+			return l, "", err
+		}
+		s.Subject.ID = b.ID.String()
 	}
 	subject, err := json.Marshal(s.Subject)
 	if err != nil {

@@ -40,6 +40,8 @@ func (x *Guests) make(ctx context.Context, l store.GuestLink, now time.Time) ([]
 		err = x.incident(ctx, &d, s, now)
 	case "run":
 		err = x.run(ctx, &d, s)
+	case "board":
+		err = x.board(ctx, &d, s)
 	default:
 		err = x.period(ctx, &d, s.spec(now))
 	}
@@ -142,6 +144,19 @@ func (x *Guests) incident(ctx context.Context, d *document.Document, s Subject, 
 		return fmt.Errorf("the paths of incident %s: %w", id, store.ErrNotFound)
 	}
 	return x.period(ctx, d, spec)
+}
+
+func (x *Guests) board(ctx context.Context, d *document.Document, s Subject) error {
+	b, err := x.Boards.Find(s.ID)
+	if err != nil {
+		return err
+	}
+	shown, err := x.Boards.Print(ctx, b.Parts)
+	if err != nil {
+		return err
+	}
+	d.Append(shown)
+	return nil
 }
 
 func (x *Guests) run(ctx context.Context, d *document.Document, s Subject) error {

@@ -25,7 +25,7 @@ func (n *Ingest) compareTraces(ctx context.Context, u *protocol.Upload) error {
 		if x.Report == nil {
 			continue
 		}
-		x.Report.Own(n.Owners)
+		x.Report.Own(n.Owners())
 		if x.Outcome != protocol.Done {
 			continue
 		}

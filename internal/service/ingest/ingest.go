@@ -37,8 +37,8 @@ const uploadTime = 15 * time.Second
 type Options struct {
 	Store     *store.Store
 	Log       *slog.Logger
-	Now       func() time.Time // that agents' clocks are held against
-	Owners    route.Owners     // of prefixes, for the hops of traces
+	Now       func() time.Time    // that agents' clocks are held against
+	Owners    func() route.Owners // of prefixes, for the hops of traces
 	Events    *events.Stream
 	Notices   *notices.Notices
 	Fleet     *fleet.Fleet

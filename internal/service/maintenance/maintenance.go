@@ -266,7 +266,7 @@ func (x *Windows) fits(w Window, p *paths.Path, tags []string) bool {
 	if a != nil {
 		site, name = a.Site, a.Name
 	}
-	return (w.Site == "" || w.Site == p.Site || w.Site == site) && (w.Agent == "" || w.Agent == name) &&
+	return (w.Site == "" || w.Site == p.SiteNow() || w.Site == site) && (w.Agent == "" || w.Agent == name) &&
 		(w.Target == "" || w.Target == p.Target) && (w.Tag == "" || slices.Contains(tags, w.Tag))
 }
 

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"woodlark.example/core/baseline"
@@ -42,6 +43,31 @@ type Path struct {
 	trace      [TraceSlots]*store.Slot // by time modulo a day
 	told       guard.State             // the state that listeners were told of
 	windows    []baseline.Interval     // of maintenance
+	moved      atomic.Pointer[string]  // where its target is by now, if that is elsewhere than it was
+}
+
+// SiteNow is the site of the path's target; "" when it is not known. It is the one to ask: that of
+// the stored path is as it was when it was read.
+func (p *Path) SiteNow() string {
+	if site := p.moved.Load(); site != nil {
+		return *site
+	}
+	return p.Site
+}
+
+// Move notes at which sites targets are by now, and keeps where that is otherwise than before.
+func (x *Paths) Move(ctx context.Context, siteOf func(target string) string) error {
+	moved := map[ident.ID]string{}
+	for _, p := range x.All() {
+		if site := siteOf(p.Target); site != p.SiteNow() {
+			p.moved.Store(&site)
+			moved[p.ID] = site
+		}
+	}
+	if len(moved) == 0 {
+		return nil
+	}
+	return x.Store.MovePaths(ctx, moved)
 }
 
 func (x *Paths) newPath(p store.Path) *Path {

@@ -208,7 +208,8 @@ func (x *Paths) GoesTo(p *Path, far ident.ID, target string) bool {
 // GoesBeside reports whether a run that went elsewhere went to the site of a path's target.
 func (x *Paths) GoesBeside(p *Path, far ident.ID) bool {
 	a := x.Fleet.ByID(far)
-	return a != nil && p.Site != "" && a.Site == p.Site
+	site := p.SiteNow()
+	return a != nil && site != "" && a.Site == site
 }
 
 // Between is the path that a measurement between two ends was made on: of several, that by

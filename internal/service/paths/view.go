@@ -67,6 +67,7 @@ type Shared struct {
 // is known any more; shared are the incidents that go on and that it is part of.
 func (x *Paths) View(p *Path, now time.Time, patience time.Duration, shared []Shared) View {
 	v := View{Path: p.Path}
+	v.Site = p.SiteNow()
 	if a := x.Fleet.ByID(p.AgentID); a != nil {
 		v.Agent = a.Agent
 	}

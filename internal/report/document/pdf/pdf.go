@@ -34,6 +34,8 @@ const (
 type colour [3]int
 
 var (
+	paper  = colour{255, 255, 255}
+	land   = colour{236, 231, 219}
 	ink    = colour{27, 42, 71}
 	soft   = colour{86, 96, 122}
 	ochre  = colour{141, 82, 0}
@@ -154,8 +156,8 @@ func (p *printer) print(part document.Part) {
 		p.say(margin+38, across-38, body, body*leading, x.Says)
 	case document.Table:
 		p.table(x)
-	case document.Plot:
-		p.plot(x)
+	case document.Drawn:
+		p.drawn(x)
 	default: // what is drawn by characters
 		p.mono(document.String(document.Ink{}, document.Document{Parts: []document.Part{part}}))
 	}
@@ -178,8 +180,8 @@ func (p *printer) mono(text string) {
 	}
 }
 
-// plot draws a plot's shapes, as wide as the page.
-func (p *printer) plot(x document.Plot) {
+// drawn draws shapes, as wide as the page.
+func (p *printer) drawn(x document.Drawn) {
 	d := x.Draw()
 	by := across / d.W
 	caption := 5.0
@@ -194,7 +196,7 @@ func (p *printer) plot(x document.Plot) {
 	}
 	p.f.SetDashPattern(nil, 0)
 	p.y = top + d.H*by
-	p.say(margin, across, small, small*leading, document.Faint(x.Title))
+	p.say(margin, across, small, small*leading, document.Faint(x.Caption()))
 	p.y += 1.5
 }
 
@@ -221,8 +223,12 @@ func (p *printer) shape(s document.Shape, at func([2]float64) fpdf.PointType) {
 		f.SetFillColor(ribbon[0], ribbon[1], ribbon[2])
 		f.Polygon(points, "F")
 		return
-	case document.Flag:
-		f.SetFillColor(ochre[0], ochre[1], ochre[2])
+	case document.Flag, document.Half, document.Land, document.Water, document.Dot:
+		c := map[document.Look]colour{document.Land: land, document.Water: paper, document.Dot: ink}[s.Look]
+		if s.Look == document.Flag || s.Look == document.Half {
+			c = ochre
+		}
+		f.SetFillColor(c[0], c[1], c[2])
 		f.Polygon(points, "F")
 		return
 	case document.Told:
@@ -232,8 +238,18 @@ func (p *printer) shape(s document.Shape, at func([2]float64) fpdf.PointType) {
 		return
 	case document.Axis:
 		draw(line, 0.15)
-	case document.Loss:
+	case document.Loss, document.Gone:
 		draw(plum, 0.5)
+	case document.Degraded:
+		draw(ochre, 0.5)
+		f.SetDashPattern([]float64{1.8, 0.7}, 0)
+	case document.Unmeasured:
+		draw(soft, 0.3)
+		f.SetDashPattern([]float64{0.4, 0.8}, 0)
+	case document.Steady:
+		draw(ink, 0.2)
+	case document.Edge:
+		draw(ochre, 0.4)
 	default:
 		draw(ink, 0.3)
 	}

@@ -1,4 +1,4 @@
-// Package raster prints plots as PNG, for readers that show no vectors: mail.
+// Package raster prints what is drawn as PNG, for readers that show no vectors: mail.
 //
 //	err := raster.PNG(file, plot)
 package raster
@@ -34,8 +34,8 @@ var (
 	ribbon = color.RGBA{217, 224, 236, 255}
 )
 
-// PNG writes a plot as PNG.
-func PNG(w io.Writer, p document.Plot) error {
+// PNG writes what is drawn as PNG.
+func PNG(w io.Writer, p document.Drawn) error {
 	d := p.Draw()
 	letters, err := opentype.Parse(goregular.TTF)
 	if err != nil {
@@ -67,8 +67,24 @@ func (c canvas) shape(s document.Shape) {
 		c.text(s)
 	case document.Band:
 		c.fill(s.Points, ribbon)
-	case document.Flag:
+	case document.Flag, document.Half:
 		c.fill(s.Points, ochre)
+	case document.Land:
+		c.fill(s.Points, line)
+	case document.Water:
+		c.fill(s.Points, paper)
+	case document.Dot:
+		c.fill(s.Points, ink)
+	case document.Gone:
+		c.lines(s.Points, 2.2, plum)
+	case document.Degraded:
+		c.lines(s.Points, 2, ochre)
+	case document.Edge:
+		c.lines(s.Points, 1.4, ochre)
+	case document.Unmeasured:
+		c.lines(s.Points, 1, soft)
+	case document.Steady:
+		c.lines(s.Points, 0.8, ink)
 	case document.Told:
 		for i := range s.Points {
 			c.dashes(s.Points[i], s.Points[(i+1)%len(s.Points)])
