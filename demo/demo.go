@@ -22,6 +22,11 @@ var Watches []byte
 //go:embed owners.csv
 var Owners []byte
 
+// Sites is a file of where the demo's sites are: see sites.ReadCSV. The ships are nowhere for long.
+//
+//go:embed sites.csv
+var Sites []byte
+
 // HistoryDays is how much history the demo starts with.
 const HistoryDays = 14
 

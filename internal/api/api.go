@@ -120,6 +120,8 @@ func config(version string) huma.Config {
 		{Name: "Baselines", Description: "What is normal for a path"},
 		{Name: "Agents", Description: "Who measures, and how they stand"},
 		{Name: "Reports", Description: "What got worse, what is to know, and who changed what"},
+		{Name: "Boards", Description: "Pages of one's own, made of parts"},
+		{Name: "Sites", Description: "Where sites are, what stands at them, and who has which prefixes"},
 		{Name: "Guests", Description: "Links by which somebody outside sees one thing"},
 		{Name: "Events", Description: "What happens, as it happens"},
 		{Name: "Session", Description: "Signing in to the console"},
@@ -149,6 +151,9 @@ func (s *server) register(a huma.API) {
 	s.registerAnnotations(a)
 	s.registerDossiers(a)
 	s.registerGuests(a)
+	s.registerBoards(a)
+	s.registerSites(a)
+	s.registerOwners(a)
 	s.registerTransfer(a)
 	s.registerConversations(a)
 	s.registerNotify(a)
@@ -184,7 +189,7 @@ func (s *server) problem(err error) error {
 		return huma.Error403Forbidden(err.Error())
 	case errors.Is(err, store.ErrNotFound):
 		return huma.Error404NotFound(err.Error())
-	case errors.Is(err, store.ErrTaken), errors.Is(err, runs.ErrOver):
+	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrChanged), errors.Is(err, runs.ErrOver):
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, store.ErrAway), errors.Is(err, context.DeadlineExceeded):
 		return huma.Error503ServiceUnavailable("The database takes nothing now. Measuring goes on and readings are held back; try again in a moment. (" + err.Error() + ")")

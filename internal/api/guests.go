@@ -26,7 +26,7 @@ func (s *server) registerGuests(a huma.API) {
 			}
 			return &body[[]apitype.GuestLink]{out}, nil
 		})
-	add := operation(http.MethodPost, "/guest-links", "add-guest-link", "Make a link by which somebody outside sees one path, incident, report or run until a time, and nothing else", "Guests", http.StatusNotFound)
+	add := operation(http.MethodPost, "/guest-links", "add-guest-link", "Make a link by which somebody outside sees one path, incident, report, board or run until a time, and nothing else", "Guests", http.StatusNotFound)
 	add.DefaultStatus = http.StatusCreated
 	huma.Register(a, add, func(ctx context.Context, in *body[apitype.GuestLinkSpec]) (*body[apitype.GuestLink], error) {
 		spec, err := guestSpec(in.Body)

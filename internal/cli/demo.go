@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -28,6 +29,7 @@ import (
 	"woodlark.example/internal/serve"
 	"woodlark.example/internal/service"
 	"woodlark.example/internal/service/paths"
+	"woodlark.example/internal/service/sites"
 	"woodlark.example/internal/settings"
 	"woodlark.example/internal/store"
 	"woodlark.example/wire"
@@ -73,8 +75,11 @@ func runDemo(c *call) error {
 	if err := markUnfinished(set.State); err != nil {
 		return exit{exitUnmeasured, err}
 	}
-	var m *world.Model
-	h, err := settle(c, serve.Options{Settings: set, SiteOf: func(target string) string { return siteOf(m, target) }, Owners: demo.Owners, Log: logger(c, set)})
+	places, err := demo.World(time.Now(), set.Zone) // where things are does not go by the time
+	if err != nil {
+		return err
+	}
+	h, err := settle(c, serve.Options{Settings: set, SiteOf: func(target string) string { return siteOf(places, target) }, Owners: demo.Owners, Log: logger(c, set)})
 	if err != nil {
 		return exit{exitUnmeasured, err}
 	}
@@ -83,7 +88,8 @@ func runDemo(c *call) error {
 	if err != nil {
 		return exit{exitUnmeasured, err}
 	}
-	if m, err = demo.World(reference, set.Zone); err != nil {
+	m, err := demo.World(reference, set.Zone)
+	if err != nil {
 		return err
 	}
 	if err := c.fillDemo(h, m, reference, fresh); err != nil {
@@ -163,6 +169,13 @@ func (c *call) fillDemo(h *hosted, m *world.Model, reference time.Time, fresh bo
 			}
 		}
 		if err := c.demoWatches(h.Service()); err != nil {
+			return err
+		}
+		places, err := sites.ReadCSV(bytes.NewReader(demo.Sites))
+		if err != nil {
+			return err
+		}
+		if err := h.Service().Sites.Save(c.ctx, places...); err != nil {
 			return err
 		}
 		if err := c.demoHistory(h.Service(), m, reference); err != nil {

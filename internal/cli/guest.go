@@ -14,8 +14,8 @@ import (
 )
 
 var guestCommand = command{
-	name: "guest", summary: "links by which somebody outside sees one path, incident, report or run, until a date",
-	usage: "[list]\nadd path -from AGENT -to TARGET -title TITLE -until TIME [options]\nadd incident ID … \nadd run ID …\nadd report [-tags …] …\nopenings ID\nend ID",
+	name: "guest", summary: "links by which somebody outside sees one path, incident, report, board or run, until a date",
+	usage: "[list]\nadd path -from AGENT -to TARGET -title TITLE -until TIME [options]\nadd incident ID … \nadd run ID …\nadd board NAME …\nadd report [-tags …] …\nopenings ID\nend ID",
 	example: "woodlark guest add path -from northquay -to terminal.holm.example -title 'Holm, for Kelpnet' -until '2026-12-24 18:00' -last 7d\n" +
 		"woodlark guest add report -tags islands -last 7d -title 'The islands' -until '2026-12-24 18:00' -passphrase @phrase -frozen\nwoodlark guest",
 	more: "The link is shown once: only its hash is kept. It shows that one thing and lets nothing be changed.\nWithout -frozen it shows how things are when it is opened. A passphrase that begins with @ is the\ncontent of a file.",
@@ -98,13 +98,13 @@ func given(option, text string) (string, error) {
 
 func (c *call) addGuest(api *client.Client, o guestOptions, args []string) (err error) {
 	if len(args) == 0 {
-		return wrongCall("say of what: path, incident, report or run")
+		return wrongCall("say of what: path, incident, report, board or run")
 	}
 	o.spec.What = args[0]
 	most := 1
-	if o.spec.What == "incident" || o.spec.What == "run" {
+	if which := map[string]string{"incident": "ID", "run": "ID", "board": "NAME"}[o.spec.What]; which != "" {
 		if most = 2; len(args) < 2 {
-			return wrongCall("say which: add %s ID", o.spec.What)
+			return wrongCall("say which: add %s %s", o.spec.What, which)
 		}
 		o.spec.ID = args[1]
 	}

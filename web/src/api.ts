@@ -44,6 +44,12 @@ export type GuestLink = Schemas["GuestLink"];
 export type GuestLinkSpec = Schemas["GuestLinkSpec"];
 export type GuestOpening = Schemas["GuestOpening"];
 export type Annotation = Schemas["Annotation"];
+export type Board = Schemas["Board"];
+export type BoardPart = Schemas["Part"];
+export type BoardShown = Schemas["Shown"];
+export type PartShown = Schemas["ShownPart"];
+export type Site = Schemas["Site"];
+export type Owner = Schemas["Owner"];
 export type PeriodReport = Schemas["Period"];
 
 /** An error that the service explained (RFC 9457), or that kept it from answering. */
@@ -63,6 +69,7 @@ type Bodies<M extends "post" | "put" | "patch" | "delete"> = {
 
 /** post makes something; a body that the service would not take does not compile. The parts of a path in braces are filled in. */
 export const post = <T, P extends keyof Bodies<"post"> = keyof Bodies<"post">>(path: P, body: Bodies<"post">[P], parts: Record<string, string> = {}) => call<T>("POST", filled(path, parts), body);
+export const put = <T, P extends keyof Bodies<"put"> = keyof Bodies<"put">>(path: P, parts: Record<string, string>, body: Bodies<"put">[P]) => call<T>("PUT", filled(path, parts), body);
 
 /** remove takes something away. */
 export const remove = <P extends keyof Bodies<"delete">>(path: P, parts: Record<string, string>) => call<void>("DELETE", filled(path, parts));

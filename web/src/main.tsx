@@ -15,6 +15,8 @@ const Watches = lazy(async () => ({ default: (await import("./pages/Watches")).W
 const Measure = lazy(async () => ({ default: (await import("./pages/Measure")).Measure }));
 const Sweeps = lazy(async () => ({ default: (await import("./pages/Sweeps")).Sweeps }));
 const Reports = lazy(async () => ({ default: (await import("./pages/Reports")).Reports }));
+const Boards = lazy(async () => ({ default: (await import("./pages/Boards")).Boards }));
+const OneBoard = lazy(async () => ({ default: (await import("./pages/OneBoard")).OneBoard }));
 const Settings = lazy(async () => ({ default: (await import("./pages/Settings")).Settings }));
 const OnePath = lazy(async () => ({ default: (await import("./pages/OnePath")).OnePath }));
 
@@ -52,6 +54,8 @@ createRoot(document.getElementById("root")!).render(
             <Route path="/sweeps" element={<Sweeps />} />
             <Route path="/sweeps/:id" element={<Sweeps />} />
             <Route path="/reports" element={<Reports />} />
+            <Route path="/boards" element={<Boards />} />
+            <Route path="/boards/:id" element={<OneBoard />} />
             <Route path="/settings" element={<Settings />} />
             <Route path="*" element={<NoPage />} />
           </Route>

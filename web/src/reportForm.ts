@@ -1,4 +1,4 @@
-import { words } from "./kinds/values";
+import { listed, words } from "./kinds/values";
 
 /** ReportForm is what stands in the form of a report. */
 export type ReportForm = { last: string; from: string; to: string; objective: string; title: string; sites: string; agents: string; targets: string; tags: string };
@@ -21,7 +21,7 @@ export function periodOf(f: ReportForm, now: number): { from: Date; to: Date } |
 /** queryOf is what a form asks of the service, without the period. */
 function choiceOf(f: ReportForm): [string, string][] {
   const lists: [string, string][] = [["sites", f.sites], ["agents", f.agents], ["targets", f.targets], ["tags", f.tags]];
-  return lists.map(([name, text]) => [name, words(text).join(",")] as [string, string]).filter(([, v]) => v !== "");
+  return lists.map(([name, text]) => [name, (name === "sites" ? listed : words)(text).join(",")] as [string, string]).filter(([, v]) => v !== "");
 }
 
 /** queryOf is what a form asks of the service. */

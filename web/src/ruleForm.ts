@@ -1,5 +1,5 @@
 import type { Rule, RuleSpec } from "./api";
-import { words } from "./kinds/values";
+import { listed, words } from "./kinds/values";
 
 /** RuleForm is what stands in the form of a rule. */
 export type RuleForm = { name: string; channel: string; tells: "what happens" | "incidents only" | "a daily report" | "a weekly report" | "a monthly report"; state: string; sites: string; agents: string; targets: string; tags: string; hours: string; zone: string; holidays: string; remind: string; at: string; objective: string };
@@ -16,7 +16,7 @@ export const isReport = (t: RuleForm["tells"]): t is keyof typeof everies => t i
 export function ruleOf(f: RuleForm): RuleSpec {
   const out: RuleSpec = { name: f.name.trim(), channel: f.channel };
   for (const name of ["sites", "agents", "targets", "tags"] as const) {
-    const list = words(f[name]);
+    const list = (name === "sites" ? listed : words)(f[name]);
     if (list.length > 0) out[name] = list;
   }
   if (f.zone.trim()) out.zone = f.zone.trim();

@@ -4,8 +4,8 @@ import "time"
 
 // GuestLinkSpec is a link by which somebody outside sees one thing, and nothing else.
 type GuestLinkSpec struct {
-	What       string     `json:"what" enum:"path,incident,report,run"`
-	ID         string     `json:"subject_id,omitempty" doc:"Of the path, incident or run"`
+	What       string     `json:"what" enum:"path,incident,report,run,board"`
+	ID         string     `json:"subject_id,omitempty" doc:"Of the path, incident, run or board"`
 	Title      string     `json:"title"`
 	Notes      string     `json:"notes,omitempty" doc:"Shown above all else"`
 	EndsAt     time.Time  `json:"ends_at"`

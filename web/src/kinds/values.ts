@@ -11,6 +11,9 @@ export function rateOf(text: string): number | undefined {
 /** words are those of a text, with commas or blanks between. */
 export const words = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 
+/** listed are the names of a list with commas between: a name may have blanks. */
+export const listed = (text: string) => text.split(",").map((w) => w.trim()).filter(Boolean);
+
 /** wrong says what is wrong with what stands in a field; undefined when nothing is. */
 export function wrong(field: KindField, text: string): string | undefined {
   if (text.trim() === "") return undefined;

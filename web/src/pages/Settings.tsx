@@ -3,9 +3,10 @@ import { useEffect } from "react";
 import { get, type Objective } from "../api";
 import { GuestLinks } from "../parts/GuestLinks";
 import { Notifications } from "../parts/Notifications";
+import { Owners, Sites } from "../parts/Places";
 import { OwnObjectives } from "../parts/OwnObjectives";
 
-/** Settings are who is told of what, who outside sees what, and objectives. */
+/** Settings are who is told of what, who outside sees what, where sites are, who has which prefixes, and objectives. */
 export function Settings() {
   const objectives = useQuery({ queryKey: ["objectives"], queryFn: () => get<Objective[]>("/objectives") });
   useEffect(() => {
@@ -17,6 +18,8 @@ export function Settings() {
       <h1 className="pt-8 pb-4 text-2xl font-light md:text-3xl">Settings</h1>
       <Notifications />
       <GuestLinks />
+      <Sites />
+      <Owners />
       <section aria-labelledby="objectives" className="mt-10 border-t border-line pt-6">
         <h2 id="objectives" className="text-lg">
           Objectives

@@ -13,6 +13,7 @@ const pages: [string, string][] = [
   ["/sweeps", "Sweeps"],
   ["/agents", "Agents"],
   ["/reports", "Reports"],
+  ["/boards", "Boards"],
   ["/settings", "Settings"],
 ];
 

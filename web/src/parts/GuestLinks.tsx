@@ -24,7 +24,7 @@ export function GuestLinks() {
         Guest links
       </h2>
       <p className="text-soft">
-        {links.length === 0 ? "Nobody outside sees anything yet. " : ""}A link shows one report, path, incident or run until a date, and lets nothing be changed. A link to a path is made on the path's own page.
+        {links.length === 0 ? "Nobody outside sees anything yet. " : ""}A link shows one report, path, incident, board or run until a date, and lets nothing be changed. A link to a path or a board is made on its own page.
       </p>
       <ul className="pt-2">
         {links.map((l) => (
@@ -86,7 +86,7 @@ export function MakeGuestLink({ what, subject, titled }: { what: GuestLinkSpec["
   const add = useMutation({
     mutationFn: () =>
       post<GuestLink, "/api/v1/guest-links">("/api/v1/guest-links", {
-        what, title, ends_at: new Date(until).toISOString(), last, frozen,
+        what, title, ends_at: new Date(until).toISOString(), frozen, ...(what === "board" ? {} : { last }),
         ...(subject ? { subject_id: subject } : {}), ...(notes.trim() ? { notes } : {}), ...(phrase ? { passphrase: phrase } : {}), ...(words(tags).length > 0 ? { tags: words(tags) } : {}),
       }),
     onSuccess: () => {
@@ -102,7 +102,7 @@ export function MakeGuestLink({ what, subject, titled }: { what: GuestLinkSpec["
         <Field wide label="Title of the page" value={title} onChange={setTitle} hint={titled} />
         <Field wide label="Notes above all else" value={notes} onChange={setNotes} />
         <Moment label="Until" value={until} onChange={setUntil} />
-        <Choice above needed label="Shows the last" value={last} values={["24h", "72h", "168h", "720h"]} onChange={setLast} />
+        {what !== "board" && <Choice above needed label="Shows the last" value={last} values={["24h", "72h", "168h", "720h"]} onChange={setLast} />}
         {what === "report" && <Field label="Tags of watches" value={tags} onChange={setTags} hint="all" />}
         <Field label="Passphrase" value={phrase} onChange={setPhrase} hint="none" />
         <Tick label="Frozen: it goes on showing what is so now" on={frozen} set={setFrozen} />

@@ -13,7 +13,7 @@ echarts.use([LineChart, CustomChart, GridComponent, TooltipComponent, MarkAreaCo
  * TimePlot draws delay in ink over the ribbon of what is normal, and hangs loss
  * from the top. Dragging across it asks for a shorter range.
  */
-export function TimePlot({ series, moves, range, theme, onZoom }: { series: Series; moves: NonNullable<Lanes["changes"]>; range: Range; theme: string; onZoom: (r: Range) => void }) {
+export function TimePlot({ series, moves, range, theme, onZoom, tall = "h-96" }: { series: Series; moves: NonNullable<Lanes["changes"]>; range: Range; theme: string; onZoom: (r: Range) => void; tall?: string }) {
   const box = useRef<HTMLDivElement>(null);
   const chart = useRef<echarts.ECharts>(null);
   const begun = useRef<number>(undefined); // where a drag began; the state only draws it
@@ -54,7 +54,7 @@ export function TimePlot({ series, moves, range, theme, onZoom }: { series: Seri
   };
   return (
     <div className="relative touch-pan-y select-none" onPointerDown={start} onPointerMove={move} onPointerUp={end} onPointerCancel={cancel}>
-      <div ref={box} role="img" aria-label={summary(series)} className="h-96 w-full cursor-crosshair" data-points={series.at?.length ?? 0} data-resolution={series.resolution} />
+      <div ref={box} role="img" aria-label={summary(series)} className={tall + " w-full cursor-crosshair"} data-points={series.at?.length ?? 0} data-resolution={series.resolution} />
       {drag && (
         <div aria-hidden="true" className="pointer-events-none absolute inset-y-0 border-x border-ochre bg-ochre/10"
           style={{ left: Math.min(drag.from, drag.to), width: Math.abs(drag.to - drag.from) }} />
