@@ -120,6 +120,9 @@ func (j *Judge) noteCourse(m *matter, measure baseline.Measure, e *ending, t *tr
 		return changes
 	}
 	e.told = now
+	if !measure.Counted() { // what is told is what it is told for
+		m.noteOf(measure, t, n)
+	}
 	return append(changes, j.change(what, m, time.Unix(t.past[len(t.past)-1].end, 0).UTC()))
 }
 
@@ -206,14 +209,19 @@ func (j *Judge) over(m *matter, measure baseline.Measure) {
 	delete(m.measure, measure)
 }
 
+// noted is of how many readings, the last ones, it is said how a measure is.
+const noted = 15
+
 // note takes in how a measure is over the last readings.
-func (m *matter) note(measure baseline.Measure, t *track) {
+func (m *matter) note(measure baseline.Measure, t *track) { m.noteOf(measure, t, noted) }
+
+func (m *matter) noteOf(measure baseline.Measure, t *track, last int) {
 	for i := range m.Excesses {
 		x := &m.Excesses[i]
 		if x.Measure != measure {
 			continue
 		}
-		list := t.past[max(t.from(x.From.Unix()), len(t.past)-15):]
+		list := t.past[max(t.from(x.From.Unix()), len(t.past)-last):]
 		now := t.now(measure, list)
 		x.Now, x.NowLow, x.NowHigh, x.Readings, x.Sent, x.Lost = now.Now, now.NowLow, now.NowHigh, now.Readings, now.Sent, now.Lost
 		if measure.LessIsWorse() {

@@ -24,6 +24,7 @@ type dossierOf struct {
 	Agents    []string `query:"agents"`
 	Targets   []string `query:"targets"`
 	Tags      []string `query:"tags" doc:"Of watches"`
+	Labels    []string `query:"labels" doc:"Of agents"`
 	Objective string   `query:"objective" doc:"That paths are held against"`
 	Title     string   `query:"title" maxLength:"200"`
 	Mask      bool     `query:"mask" doc:"Replace addresses of one's own, each by another everywhere alike"`
@@ -46,7 +47,7 @@ func (s *server) registerDossiers(a huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		spec := dossiers.Spec{From: from, To: to, Objective: in.Objective, Title: in.Title, Mask: in.Mask, Version: s.Version, Selection: selection.Selection{Sites: in.Sites, Agents: in.Agents, Targets: in.Targets, Tags: in.Tags}}
+		spec := dossiers.Spec{From: from, To: to, Objective: in.Objective, Title: in.Title, Mask: in.Mask, Version: s.Version, Selection: selection.Selection{Sites: in.Sites, Agents: in.Agents, Targets: in.Targets, Tags: in.Tags, Labels: in.Labels}}
 		for _, text := range in.Paths {
 			id, err := parseID(text)
 			if err != nil {

@@ -73,7 +73,7 @@ func (s *server) registerGuests(a huma.API) {
 
 func guestSpec(in apitype.GuestLinkSpec) (g guests.Spec, err error) {
 	g = guests.Spec{What: in.What, Title: in.Title, Notes: in.Notes, EndsAt: in.EndsAt, Passphrase: in.Passphrase, Frozen: in.Frozen,
-		Subject: guests.Subject{ID: in.ID, Objective: in.Objective, Of: selection.Selection{Sites: in.Sites, Agents: in.Agents, Targets: in.Targets, Tags: in.Tags}}}
+		Subject: guests.Subject{ID: in.ID, Objective: in.Objective, Of: selection.Selection{Sites: in.Sites, Agents: in.Agents, Targets: in.Targets, Tags: in.Tags, Labels: in.Labels}}}
 	if in.FromAt != nil {
 		g.Subject.From = in.FromAt.UTC()
 	}
@@ -95,7 +95,7 @@ func guestLinkOf(l store.GuestLink) apitype.GuestLink {
 	out.Frozen = l.IsFrozen
 	var s guests.Subject
 	if json.Unmarshal([]byte(l.Subject), &s) == nil {
-		out.ID, out.Objective, out.Sites, out.Agents, out.Targets, out.Tags = s.ID, s.Objective, s.Of.Sites, s.Of.Agents, s.Of.Targets, s.Of.Tags
+		out.ID, out.Objective, out.Sites, out.Agents, out.Targets, out.Tags, out.Labels = s.ID, s.Objective, s.Of.Sites, s.Of.Agents, s.Of.Targets, s.Of.Tags, s.Of.Labels
 		out.FromAt, out.ToAt = utc(s.From), utc(s.To)
 		if s.Last > 0 {
 			out.Last = brief(s.Last)

@@ -139,7 +139,7 @@ func channelOf(c notify.Channel) (out apitype.Channel, err error) {
 }
 
 func ruleRead(in apitype.RuleSpec) (r notify.Rule, err error) {
-	r = notify.Rule{Name: in.Name, Channel: in.Channel, States: in.States, Selection: selection.Selection{Sites: in.Sites, Agents: in.Agents, Targets: in.Targets, Tags: in.Tags}, IncidentsOnly: in.IncidentsOnly, Hours: in.Hours, Zone: in.Zone, Holidays: in.Holidays, Most: in.Most}
+	r = notify.Rule{Name: in.Name, Channel: in.Channel, States: in.States, Selection: selection.Selection{Sites: in.Sites, Agents: in.Agents, Targets: in.Targets, Tags: in.Tags, Labels: in.Labels}, IncidentsOnly: in.IncidentsOnly, Severity: in.Severity, Hours: in.Hours, Zone: in.Zone, Holidays: in.Holidays, Most: in.Most}
 	if o := in.Report; o != nil {
 		r.Report = &notify.ReportOrder{Every: o.Every, At: o.At, Objective: o.Objective, Formats: o.Formats}
 	}
@@ -154,7 +154,7 @@ func ruleRead(in apitype.RuleSpec) (r notify.Rule, err error) {
 }
 
 func ruleOf(r notify.Rule) apitype.Rule {
-	out := apitype.Rule{ID: r.ID.String(), RuleSpec: apitype.RuleSpec{Name: r.Name, Channel: r.Channel, States: r.States, Sites: r.Sites, Agents: r.Agents, Targets: r.Targets, Tags: r.Tags, IncidentsOnly: r.IncidentsOnly, Hours: r.Hours, Zone: r.Zone, Holidays: r.Holidays, Most: r.Most}}
+	out := apitype.Rule{ID: r.ID.String(), RuleSpec: apitype.RuleSpec{Name: r.Name, Channel: r.Channel, States: r.States, Sites: r.Sites, Agents: r.Agents, Targets: r.Targets, Tags: r.Tags, Labels: r.Labels, Severity: r.Severity, IncidentsOnly: r.IncidentsOnly, Hours: r.Hours, Zone: r.Zone, Holidays: r.Holidays, Most: r.Most}}
 	if o := r.Report; o != nil {
 		out.Report = &apitype.ReportOrder{Every: o.Every, At: o.At, Objective: o.Objective, Formats: o.Formats}
 	}

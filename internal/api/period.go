@@ -22,11 +22,12 @@ type ReportOf struct {
 	Agents    []string `query:"agents"`
 	Targets   []string `query:"targets"`
 	Tags      []string `query:"tags" doc:"Of watches"`
+	Labels    []string `query:"labels" doc:"Of agents"`
 }
 
 func (in ReportOf) spec() (s reports.Spec, err error) {
 	from, to, err := in.checked()
-	return reports.Spec{From: from, To: to, Objective: in.Objective, Title: in.Title, Selection: selection.Selection{Sites: in.Sites, Agents: in.Agents, Targets: in.Targets, Tags: in.Tags}}, err
+	return reports.Spec{From: from, To: to, Objective: in.Objective, Title: in.Title, Selection: selection.Selection{Sites: in.Sites, Agents: in.Agents, Targets: in.Targets, Tags: in.Tags, Labels: in.Labels}}, err
 }
 
 type reportFile struct {

@@ -19,6 +19,7 @@ type exportOf struct {
 	Agents  []string `query:"agents"`
 	Targets []string `query:"targets"`
 	Tags    []string `query:"tags" doc:"Of watches"`
+	Labels  []string `query:"labels" doc:"Of agents"`
 }
 
 // importOf are readings to be taken in. A call takes 1 MB.
@@ -34,7 +35,7 @@ func (s *server) registerTransfer(a huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		spec := transfer.Spec{From: from, To: to, Selection: selection.Selection{Sites: in.Sites, Agents: in.Agents, Targets: in.Targets, Tags: in.Tags}}
+		spec := transfer.Spec{From: from, To: to, Selection: selection.Selection{Sites: in.Sites, Agents: in.Agents, Targets: in.Targets, Tags: in.Tags, Labels: in.Labels}}
 		if err := spec.Check(); err != nil {
 			return nil, s.problem(err)
 		}

@@ -33,7 +33,7 @@ func boardHelp() string {
 	for _, k := range boards.Kinds() {
 		fmt.Fprintf(&b, "  %-10s %s\n", k, partHelp[k])
 	}
-	b.WriteString("sites, agents, targets and tags choose the paths of a part; width is in columns, of which there\nare 12, height in rows. 'apply' makes and changes the boards of a file, and leaves others alone.")
+	b.WriteString("sites, agents, labels (of agents), targets and tags choose the paths of a part; width is in columns, of which there\nare 12, height in rows. 'apply' makes and changes the boards of a file, and leaves others alone.")
 	return b.String()
 }
 

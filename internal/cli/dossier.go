@@ -56,7 +56,7 @@ func runDossier(c *call) error {
 	case len(c.args) > most:
 		return wrongCall("dossier %s has no use for %q", c.args[0], short(c.args[most]))
 	}
-	if err := c.belong(c.args[0], map[string]string{"make": "from to family via last since between objective title mask out sites agents targets tags", "check": "key"}); err != nil {
+	if err := c.belong(c.args[0], map[string]string{"make": "from to family via last since between objective title mask out sites agents targets tags labels", "check": "key"}); err != nil {
 		return err
 	}
 	switch c.args[0] {

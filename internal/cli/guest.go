@@ -51,7 +51,7 @@ func runGuest(c *call) error {
 	if len(args) > 0 {
 		verb, args = args[0], args[1:]
 	}
-	all := "from to family via title notes until passphrase frozen last between objective sites agents targets tags"
+	all := "from to family via title notes until passphrase frozen last between objective sites agents targets tags labels"
 	if err := c.belong(verb, map[string]string{"add": all}); err != nil {
 		return err
 	}
@@ -130,7 +130,7 @@ func (c *call) addGuest(api *client.Client, o guestOptions, args []string) (err 
 	if o.spec.Passphrase, err = given("passphrase", o.phrase); err != nil {
 		return err
 	}
-	o.spec.Sites, o.spec.Agents, o.spec.Targets, o.spec.Tags = list(o.of.sites), list(o.of.agents), list(o.of.targets), list(o.of.tags)
+	o.spec.Sites, o.spec.Agents, o.spec.Targets, o.spec.Tags, o.spec.Labels = list(o.of.sites), list(o.of.agents), list(o.of.targets), list(o.of.tags), list(o.of.labels)
 	var made apitype.GuestLink
 	if err := api.Do(c.ctx, http.MethodPost, "/guest-links", o.spec, &made); err != nil {
 		return err

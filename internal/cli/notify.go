@@ -25,18 +25,18 @@ var notifyCommand = command{
 		"woodlark notify test desk\nwoodlark notify rule 'night desk' -to desk -states lost -hours '18:00-08:00' -zone Europe/Dublin -remind 4h\n" +
 		"woodlark notify rule 'each week' -to desk -report weekly -objective voice -report-as pdf,csv",
 	more: "What opens, gets worse, eases and ends is told; what one segment explains is one message. Of\n" +
-		"-states, -sites, -agents, -targets and -tags each that is given must fit. A value of -set that\n" +
+		"-states, -sites, -agents, -targets, -tags and -labels each that is given must fit. A value of -set that\n" +
 		"begins with @ is the content of a file: secrets and certificates are better not written here.",
 	run: runNotify,
 }
 
 type notifyOptions struct {
-	by, state                            string
-	rule                                 apitype.RuleSpec
-	states, sites, agents, targets, tags string
-	set                                  map[string]string
-	order                                apitype.ReportOrder
-	formats                              string
+	by, state                                    string
+	rule                                         apitype.RuleSpec
+	states, sites, agents, targets, tags, labels string
+	set                                          map[string]string
+	order                                        apitype.ReportOrder
+	formats                                      string
 }
 
 func runNotify(c *call) error {
@@ -59,6 +59,8 @@ func runNotify(c *call) error {
 	f.StringVar(&o.agents, "agents", "", "of a rule: with commas between")
 	f.StringVar(&o.targets, "targets", "", "of a rule: with commas between")
 	f.StringVar(&o.tags, "tags", "", "of a rule: of watches, with commas between")
+	f.StringVar(&o.labels, "labels", "", "of a rule: of agents, with commas between")
+	f.Float64Var(&o.rule.Severity, "severity", 0, "of a rule: how many times more than what is worth caring about it must be worse, such as 3; what is lost always is")
 	f.BoolVar(&o.rule.IncidentsOnly, "incidents-only", false, "of a rule: not of one path alone")
 	f.StringVar(&o.rule.Hours, "hours", "", "of a rule: in which it is told, such as 'mon-fri 08:00-18:00'; what comes at others is told at their end")
 	f.StringVar(&o.rule.Zone, "zone", "", "of a rule: whose hours; UTC when left out")
@@ -88,7 +90,7 @@ func runNotify(c *call) error {
 	case len(args) > n:
 		return wrongCall("notify %s has no use for %q; put names with spaces in quotes", verb, short(args[n]))
 	}
-	if err := c.belong(verb, map[string]string{"channel": "by set", "rule": "to states sites agents targets tags incidents-only hours zone remind most holidays report report-at objective report-as", "messages": "rule state"}); err != nil {
+	if err := c.belong(verb, map[string]string{"channel": "by set", "rule": "to states sites agents targets tags labels severity incidents-only hours zone remind most holidays report report-at objective report-as", "messages": "rule state"}); err != nil {
 		return err
 	}
 	api, err := c.client()
@@ -175,7 +177,7 @@ func (c *call) saveChannel(api *client.Client, name string, o notifyOptions) err
 
 func (c *call) saveRule(api *client.Client, name string, o notifyOptions) error {
 	o.rule.Name = name
-	o.rule.States, o.rule.Sites, o.rule.Agents, o.rule.Targets, o.rule.Tags = list(o.states), list(o.sites), list(o.agents), list(o.targets), list(o.tags)
+	o.rule.States, o.rule.Sites, o.rule.Agents, o.rule.Targets, o.rule.Tags, o.rule.Labels = list(o.states), list(o.sites), list(o.agents), list(o.targets), list(o.tags), list(o.labels)
 	if o.rule.Channel == "" {
 		return wrongCall("say by which channel: -to CHANNEL")
 	}
@@ -251,7 +253,7 @@ func rulesRead(list []apitype.Rule) (doc document.Document) {
 		for _, w := range []struct {
 			name string
 			list []string
-		}{{"", r.States}, {"sites ", r.Sites}, {"agents ", r.Agents}, {"targets ", r.Targets}, {"tags ", r.Tags}} {
+		}{{"", r.States}, {"sites ", r.Sites}, {"agents ", r.Agents}, {"targets ", r.Targets}, {"tags ", r.Tags}, {"labels ", r.Labels}} {
 			if len(w.list) > 0 {
 				parts = append(parts, w.name+strings.Join(w.list, ", "))
 			}

@@ -16,7 +16,7 @@ var reportCommand = command{
 	run:  runReport,
 }
 
-type chosen struct{ sites, agents, targets, tags string }
+type chosen struct{ sites, agents, targets, tags, labels string }
 
 // withChoice registers flags that choose paths; of says what they belong to, such as "of make: ".
 func (c *call) withChoice(x *chosen, of string) {
@@ -24,11 +24,12 @@ func (c *call) withChoice(x *chosen, of string) {
 	c.flags.StringVar(&x.agents, "agents", "", of+"of paths from these agents only")
 	c.flags.StringVar(&x.targets, "targets", "", of+"of paths to these targets only")
 	c.flags.StringVar(&x.tags, "tags", "", of+"of paths of watches with these tags only")
+	c.flags.StringVar(&x.labels, "labels", "", of+"of paths from agents with these labels only")
 }
 
 // into puts them into a call over HTTP.
 func (x chosen) into(query url.Values) {
-	for name, list := range map[string]string{"sites": x.sites, "agents": x.agents, "targets": x.targets, "tags": x.tags} {
+	for name, list := range map[string]string{"sites": x.sites, "agents": x.agents, "targets": x.targets, "tags": x.tags, "labels": x.labels} {
 		if list != "" {
 			query.Set(name, list)
 		}

@@ -19,10 +19,10 @@ import (
 )
 
 var exportCommand = command{
-	name: "export", summary: "readings out, whole and with their times, to be kept or taken in elsewhere",
-	usage:   "-out FILE [-last 24h | -since TIME | -between FROM,TO] [options]",
-	example: "woodlark export -last 90d -out readings.ndjson\nwoodlark export -tags islands -between '2026-11-01 00:00,2026-12-01 00:00' -format csv -out november.csv",
-	more:    "NDJSON has a reading a line, and says at its end how many they are; CSV has the same columns.\nBoth hold each probe, so that 'woodlark import' takes them in elsewhere with equal figures.",
+	name: "export", summary: "readings out, whole and with their times, or definitions, to be kept or taken in elsewhere",
+	usage:   "-out FILE [-last 24h | -since TIME | -between FROM,TO] [options]\n-definitions -out FILE",
+	example: "woodlark export -last 90d -out readings.ndjson\nwoodlark export -tags islands -between '2026-11-01 00:00,2026-12-01 00:00' -format csv -out november.csv\nwoodlark export -definitions -out definitions.ndjson",
+	more:    "NDJSON has a reading a line, and says at its end how many they are; CSV has the same columns.\nBoth hold each probe, so that 'woodlark import' takes them in elsewhere with equal figures.\nDefinitions are watches, objectives, sites, owners, maintenance, boards, channels and rules, one a\nline; secrets of channels are not given back by a service, and it says which channels are left out.",
 	run:     runExport,
 }
 
@@ -30,11 +30,13 @@ func runExport(c *call) error {
 	var out string
 	var span spanOf
 	var of chosen
+	var defs bool
 	c.formats = []string{"ndjson"}
 	c.withFormat()
 	c.withService()
 	c.withSpan(&span, "")
 	c.flags.StringVar(&out, "out", "", "file to write")
+	c.flags.BoolVar(&defs, "definitions", false, "what people said, instead of readings: watches, objectives, sites, owners, maintenance, boards, channels, rules")
 	c.withChoice(&of, "")
 	if err := c.parse(); err != nil {
 		return err
@@ -47,6 +49,14 @@ func runExport(c *call) error {
 	}
 	if out == "" {
 		return wrongCall("say into which file: -out FILE")
+	}
+	if defs {
+		for _, name := range []string{"last", "since", "between", "sites", "agents", "targets", "tags", "labels"} {
+			if c.isSet(name) {
+				return wrongCall("-%s is of readings: definitions are exported whole", name)
+			}
+		}
+		return c.runExportDefinitions(out)
 	}
 	query, err := span.query(c)
 	if err != nil {
@@ -162,10 +172,10 @@ func (x *exported) end() error {
 }
 
 var importCommand = command{
-	name: "import", summary: "readings in that 'woodlark export' wrote; what is there already stays",
+	name: "import", summary: "readings or definitions in that 'woodlark export' wrote",
 	usage:   "FILE",
 	example: "woodlark import readings.ndjson",
-	more:    "NDJSON or CSV, as its first line tells; - is standard input. It may be done again: readings of a\npath and time that are there stay as they are. Agents and paths that are not known are made; such\nan agent measures nothing.",
+	more:    "NDJSON or CSV, as its first line tells; - is standard input. It may be done again: readings of a\npath and time that are there stay as they are. Agents and paths that are not known are made; such\nan agent measures nothing. Of definitions what is there by the same name becomes what the file says;\nwhat is the same stays as it is, and one that is refused does not keep the others out.",
 	run:     runImport,
 }
 
@@ -195,7 +205,15 @@ func runImport(c *call) error {
 		in = file
 	}
 	i := &importing{call: c, to: api}
-	err = i.read(bufio.NewReaderSize(in, 1<<16))
+	r := bufio.NewReaderSize(in, 1<<16)
+	if begin, _ := r.Peek(len(definitionBegin)); string(begin) == definitionBegin || string(begin) == definitionColumns[0]+",name" {
+		list, err := readDefinitions(r, begin[0])
+		if err != nil {
+			return exit{exitWrongCall, fmt.Errorf("nothing was taken in: %w", err)}
+		}
+		return c.importDefinitions(api, list)
+	}
+	err = i.read(r)
 	if err == nil {
 		err = i.flush()
 	}

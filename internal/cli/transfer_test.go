@@ -73,3 +73,75 @@ func TestReadingsOutAndIn(t *testing.T) {
 	assert.Equal(t, 0, status, errs)
 	assert.Contains(t, errs, "the file has no end")
 }
+
+// TestDefinitionsOutAndIn: out of one service and into an empty one they are the same, by both
+// forms; what is there stays as it is; what cannot be is told, and keeps none of the others out.
+func TestDefinitionsOutAndIn(t *testing.T) {
+	h, empty := newHarbour(t), newHarbour(t)
+	dir := t.TempDir()
+	for _, line := range []string{"sites set Holm -at 58.84,-2.9 -targets holm.example", "owners set 198.51.100.0/24 Kelpnet transit", "objective add counter -loss 0.5% -mos 3.8", "watch add -name islands -from quay -to holm.example -tags islands -repeat 5m",
+		"maintenance add -name mast -site Holm -cron 0_1_*_*_SUN -lasts 2h", "notify channel desk -by syslog -set address=127.0.0.1:5514", "notify rule night -to desk -labels fibre -severity 3 -hours 18:00-08:00",
+		"notify channel letters -by mail -set server=127.0.0.1:2525 -set from=a@northquay.example -set to=b@northquay.example -set user=u -set password=s3cret"} {
+		var args []string
+		for _, w := range strings.Fields(line) {
+			args = append(args, strings.ReplaceAll(w, "_", " "))
+		}
+		status, _, errs := h.call(append(args, "-service", h.url)...)
+		require.Equal(t, 0, status, "%s: %s", line, errs)
+	}
+	out := filepath.Join(dir, "all.ndjson")
+	status, said, errs := h.call("export", "-definitions", "-out", out, "-service", h.url)
+	require.Equal(t, 0, status, errs)
+	assert.Contains(t, said, "9 definitions") // two boards are ready-made
+	assert.Contains(t, errs, `channel "letters" has secrets (password)`)
+	text, err := os.ReadFile(out)
+	require.NoError(t, err)
+	assert.NotContains(t, string(text), "s3cret")
+	assert.Equal(t, 9, strings.Count(h.there("import "+out), "as it was"))
+
+	got := empty.there("import " + out)
+	assert.Equal(t, 7, strings.Count(got, "added"), got)
+	assert.Equal(t, 2, strings.Count(got, "as it was"), "the boards")
+	again := filepath.Join(dir, "again.ndjson")
+	empty.there("export -definitions -out " + again)
+	same, err := os.ReadFile(again)
+	require.NoError(t, err)
+	assert.Equal(t, string(text), string(same))
+	sheet := filepath.Join(dir, "all.csv")
+	empty.there("export -definitions -format csv -out " + sheet)
+	assert.Equal(t, 9, strings.Count(h.there("import "+sheet), "as it was"))
+
+	// What is other there becomes what the file says; a rule to a channel that is not there cannot be.
+	empty.there("notify remove-rule night")
+	empty.there("notify remove-channel desk")
+	changed := strings.ReplaceAll(string(text), `"lat_deg":58.84`, `"lat_deg":59.5`)
+	var kept []string
+	for _, line := range strings.Split(changed, "\n") {
+		if !strings.Contains(line, `"definition":"channel"`) {
+			kept = append(kept, line)
+		}
+	}
+	require.NoError(t, os.WriteFile(out, []byte(strings.Replace(strings.Join(kept, "\n"), `"definitions":9`, `"definitions":8`, 1)), 0o600))
+	status, said, errs = empty.call("import", out, "-service", empty.url)
+	assert.Equal(t, 2, status)
+	assert.Contains(t, errs, "1 definition could not be taken in; all others are there")
+	assert.Regexp(t, `rule +night +refused +.*desk`, said)
+	assert.Regexp(t, `site +Holm +changed`, said)
+	assert.Contains(t, empty.there("sites"), "59.5,-2.9")
+
+	for says, content := range map[string]string{
+		"the file was cut":            string(text[:len(text)/2]),
+		"it has no end":               strings.Join(kept[:2], "\n"),
+		"and there were 1":            kept[0] + "\n" + `{"end":true,"definitions":7}`,
+		"is none that is known":       `{"definition":"person","name":"Mara","body":{}}` + "\n" + `{"end":true,"definitions":1}`,
+		"line 2: its body is no JSON": "definition,name,body\nsite,Holm,x\n",
+	} {
+		require.NoError(t, os.WriteFile(out, []byte(content), 0o600))
+		status, _, errs := empty.call("import", out, "-service", empty.url)
+		assert.Equal(t, 2, status, says)
+		assert.Contains(t, errs, "nothing was taken in", says)
+		if says != "the file was cut" {
+			assert.Contains(t, errs, says)
+		}
+	}
+}

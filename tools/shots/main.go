@@ -32,7 +32,7 @@ func main() {
 }
 
 func run(base, token, folder string) error {
-	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer cancel()
 	page, end, err := browser.New(ctx, 1280, 800)
 	if err != nil {
@@ -89,6 +89,7 @@ func run(base, token, folder string) error {
 		theme("dark"), open("northquay terminal.holm.example 4"), ranged("3 d"), scrolled(430), shoot("console-route-dark"),
 		theme("light"), chromedp.Navigate(base+"/reports"), settle, chromedp.Click(`//button[normalize-space()="Make the report"]`), settle, settle, shoot("console-reports"),
 		chromedp.Navigate(base+"/settings"), settle, shoot("console-settings"),
+		chromedp.Navigate(base+"/boards/Sites"), settle, settle, shoot("console-board"),
 		chromedp.Navigate(base+"/agents"), settle, settle, shoot("console-agents"),
 		streamed, shoot("console-two-ends"),
 		chromedp.Navigate(base+"/watches"), chromedp.Click(`//button[normalize-space()="Add one"]`), settle,

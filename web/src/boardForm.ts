@@ -66,7 +66,7 @@ export function become(part: BoardPart, kind: PartKind): BoardPart {
   const next = fresh(kind);
   const has = (field: (typeof takes)[PartKind][number]) => takes[kind].includes(field) && takes[part.kind].includes(field);
   if (part.title) next.title = part.title;
-  if (has("of")) for (const f of ["sites", "agents", "targets", "tags"] as const) if (part[f]?.length) next[f] = part[f];
+  if (has("of")) for (const f of ["sites", "agents", "targets", "tags", "labels"] as const) if (part[f]?.length) next[f] = part[f];
   if (has("measure") && part.measure && measures[kind]!.includes(part.measure)) next.measure = part.measure;
   if (has("last") && part.last) next.last = part.last;
   if (has("most") && part.most) next.most = part.most;

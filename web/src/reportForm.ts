@@ -1,9 +1,9 @@
 import { listed, words } from "./kinds/values";
 
 /** ReportForm is what stands in the form of a report. */
-export type ReportForm = { last: string; from: string; to: string; objective: string; title: string; sites: string; agents: string; targets: string; tags: string };
+export type ReportForm = { last: string; from: string; to: string; objective: string; title: string; sites: string; agents: string; targets: string; tags: string; labels: string };
 
-export const emptyReport: ReportForm = { last: "24 h", from: "", to: "", objective: "", title: "", sites: "", agents: "", targets: "", tags: "" };
+export const emptyReport: ReportForm = { last: "24 h", from: "", to: "", objective: "", title: "", sites: "", agents: "", targets: "", tags: "", labels: "" };
 
 const hour = 3_600_000;
 
@@ -20,7 +20,7 @@ export function periodOf(f: ReportForm, now: number): { from: Date; to: Date } |
 
 /** queryOf is what a form asks of the service, without the period. */
 function choiceOf(f: ReportForm): [string, string][] {
-  const lists: [string, string][] = [["sites", f.sites], ["agents", f.agents], ["targets", f.targets], ["tags", f.tags]];
+  const lists: [string, string][] = [["sites", f.sites], ["agents", f.agents], ["targets", f.targets], ["tags", f.tags], ["labels", f.labels]];
   return lists.map(([name, text]) => [name, (name === "sites" ? listed : words)(text).join(",")] as [string, string]).filter(([, v]) => v !== "");
 }
 

@@ -2794,6 +2794,8 @@ export interface components {
             /** @description It shows what it showed when it was made; else what is so when it is opened */
             frozen?: boolean;
             id: string;
+            /** @description Of agents */
+            labels?: string[] | null;
             /** @description Of a path or report: how far back from when it is opened, such as 24h */
             last?: string;
             /** Format: date-time */
@@ -2832,6 +2834,8 @@ export interface components {
             from_at?: string;
             /** @description It shows what it showed when it was made; else what is so when it is opened */
             frozen?: boolean;
+            /** @description Of agents */
+            labels?: string[] | null;
             /** @description Of a path or report: how far back from when it is opened, such as 24h */
             last?: string;
             /** @description Shown above all else */
@@ -3758,6 +3762,8 @@ export interface components {
             height: number;
             /** @enum {string} */
             kind: "states" | "worst" | "plot" | "matrix" | "trend" | "voice" | "map" | "incidents" | "text";
+            /** @description Of agents */
+            labels?: string[] | null;
             /** @description Of plot and trend: how far back, such as 6h or 168h; 24h when left out */
             last?: string;
             /**
@@ -4386,6 +4392,13 @@ export interface components {
             id: string;
             /** @description Not of one path alone */
             incidents_only?: boolean;
+            /** @description Of agents; all when left out */
+            labels?: string[] | null;
+            /**
+             * Format: double
+             * @description How many times more than what is worth caring about something must be worse, such as 3; what is lost always is. All when left out
+             */
+            least_severity?: number;
             /**
              * Format: int64
              * @description Told one by one; more become a summary. Default 20
@@ -4421,6 +4434,13 @@ export interface components {
             hours?: string;
             /** @description Not of one path alone */
             incidents_only?: boolean;
+            /** @description Of agents; all when left out */
+            labels?: string[] | null;
+            /**
+             * Format: double
+             * @description How many times more than what is worth caring about something must be worse, such as 3; what is lost always is. All when left out
+             */
+            least_severity?: number;
             /**
              * Format: int64
              * @description Told one by one; more become a summary. Default 20
@@ -4620,6 +4640,8 @@ export interface components {
             incidents?: components["schemas"]["IncidentShown"][] | null;
             /** @enum {string} */
             kind: "states" | "worst" | "plot" | "matrix" | "trend" | "voice" | "map" | "incidents" | "text";
+            /** @description Of agents */
+            labels?: string[] | null;
             /** @description Of plot and trend: how far back, such as 6h or 168h; 24h when left out */
             last?: string;
             map?: components["schemas"]["MapShown"];
@@ -8978,6 +9000,8 @@ export interface operations {
                 targets?: string[] | null;
                 /** @description Of watches */
                 tags?: string[] | null;
+                /** @description Of agents */
+                labels?: string[] | null;
                 /** @description That paths are held against */
                 objective?: string;
                 title?: string;
@@ -9394,6 +9418,8 @@ export interface operations {
                 targets?: string[] | null;
                 /** @description Of watches */
                 tags?: string[] | null;
+                /** @description Of agents */
+                labels?: string[] | null;
             };
             header?: never;
             path?: never;
@@ -13441,6 +13467,8 @@ export interface operations {
                 targets?: string[] | null;
                 /** @description Of watches */
                 tags?: string[] | null;
+                /** @description Of agents */
+                labels?: string[] | null;
             };
             header?: never;
             path?: never;
@@ -13547,6 +13575,8 @@ export interface operations {
                 targets?: string[] | null;
                 /** @description Of watches */
                 tags?: string[] | null;
+                /** @description Of agents */
+                labels?: string[] | null;
                 format?: "text" | "html" | "pdf" | "csv" | "json";
             };
             header?: never;

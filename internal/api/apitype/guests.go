@@ -19,6 +19,7 @@ type GuestLinkSpec struct {
 	Agents     []string   `json:"agents,omitempty"`
 	Targets    []string   `json:"targets,omitempty"`
 	Tags       []string   `json:"tags,omitempty"`
+	Labels     []string   `json:"labels,omitempty" doc:"Of agents"`
 }
 
 // GuestLink is a link.

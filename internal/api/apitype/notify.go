@@ -35,6 +35,8 @@ type RuleSpec struct {
 	Agents        []string     `json:"agents,omitempty" doc:"All when left out"`
 	Targets       []string     `json:"targets,omitempty" doc:"All when left out"`
 	Tags          []string     `json:"tags,omitempty" doc:"Of watches; all when left out"`
+	Labels        []string     `json:"labels,omitempty" doc:"Of agents; all when left out"`
+	Severity      float64      `json:"least_severity,omitempty" minimum:"0" doc:"How many times more than what is worth caring about something must be worse, such as 3; what is lost always is. All when left out"`
 	IncidentsOnly bool         `json:"incidents_only,omitempty" doc:"Not of one path alone"`
 	Hours         string       `json:"hours,omitempty" doc:"In which it is told, such as mon-fri 08:00-18:00; what comes at others is held back and told at their end. All when left out"`
 	Zone          string       `json:"zone,omitempty" doc:"Whose hours; UTC when left out. Of reports and holidays those of the service when left out"`

@@ -79,6 +79,7 @@ type Part struct {
 	Agents  []string `json:"agents,omitempty" yaml:"agents,omitempty"`
 	Targets []string `json:"targets,omitempty" yaml:"targets,omitempty"`
 	Tags    []string `json:"tags,omitempty" yaml:"tags,omitempty" doc:"Of watches"`
+	Labels  []string `json:"labels,omitempty" yaml:"labels,omitempty" doc:"Of agents"`
 
 	Measure string `json:"measure,omitempty" yaml:"measure,omitempty" enum:"rtt,jitter,loss,mos" doc:"Of matrix and trend; rtt when left out"`
 	Last    string `json:"last,omitempty" yaml:"last,omitempty" doc:"Of plot and trend: how far back, such as 6h or 168h; 24h when left out"`
@@ -92,7 +93,7 @@ type Part struct {
 
 // of is which paths it is of.
 func (p Part) of() selection.Selection {
-	return selection.Selection{Sites: p.Sites, Agents: p.Agents, Targets: p.Targets, Tags: p.Tags}
+	return selection.Selection{Sites: p.Sites, Agents: p.Agents, Targets: p.Targets, Tags: p.Tags, Labels: p.Labels}
 }
 
 // Board is a page of one's own.

@@ -115,7 +115,7 @@ func newOfficeOn(t *testing.T, s *store.Store, paths int, ago time.Duration) *of
 	o := &office{Service: c, t: t, d: newDesk(t), agent: a.ID, end: time.Now().Truncate(time.Minute).Add(-ago)}
 	spec := watches.Spec{From: []string{"quay"}, Tags: []string{"islands"}}
 	for i := range paths {
-		spec.To = append(spec.To, fmt.Sprintf("192.0.2.%d", 1+i))
+		spec.To = append(spec.To, fmt.Sprintf("192.0.%d.%d", 2+i/240, 1+i%240))
 	}
 	w, err := c.Watches.Save(t.Context(), ident.ID{}, "w", spec, false)
 	require.NoError(t, err)
@@ -133,6 +133,11 @@ func newOfficeOn(t *testing.T, s *store.Store, paths int, ago time.Duration) *of
 }
 
 func (o *office) upload(ago, lost int, paths ...ident.ID) {
+	o.late(ago, lost, 10*time.Millisecond, paths...)
+}
+
+// late uploads a minute of another round trip.
+func (o *office) late(ago, lost int, rtt time.Duration, paths ...ident.ID) {
 	u := protocol.Upload{Agent: o.agent}
 	at := o.end.Add(-time.Duration(ago) * time.Minute)
 	for _, id := range paths {
@@ -140,7 +145,7 @@ func (o *office) upload(ago, lost int, paths ...ident.ID) {
 		for i := range 60 {
 			p := reading.Probe{DueAt: at.Add(time.Duration(i) * time.Second)}
 			if i >= lost {
-				p.Outcome, p.RTT = reading.Answered, 10*time.Millisecond+time.Duration(i%5)*10*time.Microsecond
+				p.Outcome, p.RTT = reading.Answered, rtt+time.Duration(i%5)*10*time.Microsecond
 			}
 			probes = append(probes, p)
 		}
@@ -272,12 +277,12 @@ func TestAStormBecomesASummary(t *testing.T) {
 // TestAnIncidentIsOneMessage: of its paths nothing is told one by one, neither as they get worse
 // nor as they are over.
 func TestAnIncidentIsOneMessage(t *testing.T) {
-	o := newOffice(t, 5)
+	o := newOffice(t, 301)
 	o.rule(notify.Rule{Selection: selection.Selection{Tags: []string{"islands"}, Sites: []string{"northquay"}}})
 	o.lose(o.paths...)
 	now := time.Now()
 	x := guard.Incident{From: now, ToldAt: now, Measure: baseline.Loss, Sure: 0.99, Segment: incident.Segment{From: "192.0.2.250", To: "203.0.113.81"}}
-	for _, id := range o.paths[:4] {
+	for _, id := range o.paths[:300] {
 		x.Members = append(x.Members, guard.Member{Path: o.Paths.Key(o.Paths.ByID(id)), Episodes: []int{1}})
 	}
 	require.NoError(t, o.Incidents.Found(t.Context(), []guard.Incident{x}))
@@ -287,16 +292,59 @@ func TestAnIncidentIsOneMessage(t *testing.T) {
 	require.NoError(t, o.Store.SaveIncidents(t.Context(), []store.Incident{{ID: id, FromAt: now.UTC(), ToldAt: now.UTC(), Body: string(body), Matters: []store.Matter{{ID: ident.New(), Subject: id, What: "opened", At: now.UTC(), MadeAt: now.UTC()}}}}))
 	require.NoError(t, o.Notify.Route(t.Context(), now.Add(3*time.Minute)))
 	for ago := 1; ago > -9; ago-- {
-		o.upload(ago, 0, o.paths[:4]...)
+		o.upload(ago, 0, o.paths[:300]...)
 	}
 	require.NoError(t, o.Notify.Route(t.Context(), now.Add(4*time.Minute)))
 	list, err := o.Store.Messages(t.Context(), store.MessageFilter{Oldest: true})
 	require.NoError(t, err)
 	require.Len(t, list, 3)
-	assert.Contains(t, list[0].Title, "192.0.2.5", "who is not part of it is told alone")
-	assert.Contains(t, list[1].Title, "Incident 4 paths got worse together")
+	assert.Contains(t, list[0].Title, "192.0.3.61", "who is not part of it is told alone")
+	assert.Contains(t, list[1].Title, "Incident 300 paths got worse together")
 	assert.Contains(t, list[2].Title, "Incident is over: ")
 	assert.Equal(t, []ident.ID{id, id}, []ident.ID{list[1].Subject, list[2].Subject})
+}
+
+// TestOnlyWhatIsBadEnough is told by a rule with a severity: a path that loses all always is; one
+// that is a little late is not, until it gets worse by a step; then its end is told, too.
+func TestOnlyWhatIsBadEnough(t *testing.T) {
+	o := newOfficeOn(t, storetest.New(t), 2, time.Hour)
+	o.rule(notify.Rule{Severity: 30})
+	o.rule(notify.Rule{Name: "any"})
+	late, lost := o.paths[0], o.paths[1]
+	for ago := 3; ago > -12; ago-- {
+		o.late(ago, 0, 14*time.Millisecond, late)
+		o.late(ago, 60, 0, lost)
+	}
+	told := func(rule string) (list []string) {
+		r, err := o.Notify.Rule(rule)
+		require.NoError(t, err)
+		require.NoError(t, o.Notify.Route(t.Context(), time.Now().Add(3*time.Minute)))
+		messages, err := o.Store.Messages(t.Context(), store.MessageFilter{Rule: r.ID, Oldest: true})
+		require.NoError(t, err)
+		for _, m := range messages {
+			_, data := notify.Read(m)
+			var b notify.Body
+			require.NoError(t, json.Unmarshal(data, &b))
+			list = append(list, b.What+" "+b.To)
+		}
+		return list
+	}
+	assert.ElementsMatch(t, []string{"opened 192.0.2.1", "opened 192.0.2.2"}, told("any"))
+	assert.Equal(t, []string{"opened 192.0.2.2"}, told("all"))
+	for ago := -12; ago > -30; ago-- {
+		o.late(ago, 0, 300*time.Millisecond, late)
+	}
+	assert.Equal(t, []string{"opened 192.0.2.2", "worse 192.0.2.1"}, told("all"))
+	list, err := o.Store.Messages(t.Context(), store.MessageFilter{})
+	require.NoError(t, err)
+	assert.Contains(t, list[0].Title, "got worse: RTT 300 ms instead of 10.0", "it says what it is told for")
+	for ago := -30; ago > -50; ago-- {
+		o.upload(ago, 0, late)
+	}
+	got := told("all")
+	assert.Equal(t, "closed 192.0.2.1", got[len(got)-1])
+	_, err = o.Notify.SaveRule(t.Context(), notify.Rule{Name: "x", Channel: "desk", Severity: -1})
+	require.ErrorIs(t, err, kind.ErrInvalid)
 }
 
 // TestItIsToldAgainWhileItGoesOn, and not once it is over.

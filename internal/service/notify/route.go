@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -185,7 +186,9 @@ func (x *Notify) messagesOf(ctx context.Context, m store.Matter, rules []Rule, k
 			}
 		}
 		first := len(earlier) == 0
-		if first && m.What != string(guard.Opened) || first && m.PathID != nil && x.incidentOf(m, known) != nil {
+		// What was not bad enough as it opened is told once it is.
+		news := m.What == string(guard.Opened) || m.What == string(guard.Worse) && r.Severity > 0
+		if first && (!news || t.severity < r.Severity || m.PathID != nil && x.incidentOf(m, known) != nil) {
 			continue
 		}
 		// Each has a moment of its own, later than those before it: they are handed over in this order.
@@ -252,7 +255,7 @@ func (x *Notify) ofEpisode(m store.Matter, e paths.Episode, shared *guard.Incide
 		return told{}
 	}
 	name := x.Fleet.NameOf(p.AgentID)
-	a := about{[]string{string(e.Kind)}, of.Path(p)}
+	a := about{[]string{string(e.Kind)}, severityOf(e), of.Path(p)}
 	found := finding.OfEpisode(finding.Told{Episode: e.Episode, Zone: x.Zone, Now: now, Why: finding.Why{Route: e.Route, Seen: e.Seen, Shared: shared, Name: x.Devices.Call}})
 	body := Body{What: m.What, Kind: string(e.Kind), ID: e.ID.String(), PathID: p.ID.String(), From: name, To: p.Target, Family: int(p.Family), Via: p.Via, BeganAt: e.From.UTC(), ToldAt: e.ToldAt.UTC()}
 	if !e.Open() {
@@ -273,6 +276,14 @@ func (x *Notify) ofEpisode(m store.Matter, e paths.Episode, shared *guard.Incide
 	return told{a, fmt.Sprintf("%s → %s %s%s", name, p.Target, words[m.What], body.Sentence), strings.Join(text, "\n"), body}
 }
 
+// severityOf is how many times more than what is worth caring about an episode is worse.
+func severityOf(e paths.Episode) float64 {
+	if e.Kind == guard.Lost {
+		return math.Inf(1)
+	}
+	return e.Severity()
+}
+
 // ofIncident is what is said of an incident. A rule takes it if it takes one of its paths.
 func (x *Notify) ofIncident(m store.Matter, i incidents.Incident, of selection.Known) told {
 	a := about{states: []string{string(guard.Degraded), string(guard.Lost)}}
@@ -280,6 +291,11 @@ func (x *Notify) ofIncident(m store.Matter, i incidents.Incident, of selection.K
 	for _, member := range i.Members {
 		if p := x.Paths.ByID(ids[member.Path]); p != nil {
 			a.About = a.And(of.Path(p))
+			for _, number := range member.Episodes {
+				if e, known := p.Numbered(number); known {
+					a.severity = max(a.severity, severityOf(e))
+				}
+			}
 		}
 	}
 	body := Body{What: m.What, Kind: "incident", ID: i.ID.String(), BeganAt: i.From.UTC(), ToldAt: i.ToldAt.UTC(), Sentence: i.Finding.Sentence, Advice: i.Finding.Advice, PathCount: len(i.Members)}

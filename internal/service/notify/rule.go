@@ -22,6 +22,9 @@ type Rule struct {
 	States []string `json:"states,omitempty"`
 	// Selection says of which paths.
 	selection.Selection
+	// Severity is how many times more than what is worth caring about something must be worse at
+	// the least; what is lost always is. Told later of one that was less is that it got worse.
+	Severity float64 `json:"severity,omitempty"`
 	// IncidentsOnly leaves out what is of one path alone.
 	IncidentsOnly bool `json:"incidents_only,omitempty"`
 	// Hours are those in which it is told; what comes at others is held back, and told at their
@@ -69,7 +72,7 @@ func (r Rule) check() error {
 		if err := r.Report.check(); err != nil {
 			return err
 		}
-		if r.IncidentsOnly || len(r.States) > 0 || r.Remind > 0 || r.Most > 0 || r.Hours != "" || r.Holidays != "" {
+		if r.IncidentsOnly || len(r.States) > 0 || r.Severity > 0 || r.Remind > 0 || r.Most > 0 || r.Hours != "" || r.Holidays != "" {
 			return fmt.Errorf("%w: of a rule for reports only the channel, the paths and the zone may be said beside the report", kind.ErrInvalid)
 		}
 	}
@@ -78,6 +81,8 @@ func (r Rule) check() error {
 		return fmt.Errorf("%w: holidays are quiet or only, not %q", kind.ErrInvalid, kind.Shorten(r.Holidays))
 	case r.Remind < 0 || r.Remind > 0 && r.Remind < leastRemind:
 		return fmt.Errorf("%w: a reminder after %v is sooner than %v", kind.ErrInvalid, r.Remind, leastRemind)
+	case r.Severity < 0 || r.Severity > 1e6:
+		return fmt.Errorf("%w: a severity of %g is not within 0 and a million", kind.ErrInvalid, r.Severity)
 	case r.Most < 0:
 		return fmt.Errorf("%w: %d messages a minute are below zero", kind.ErrInvalid, r.Most)
 	}
@@ -109,7 +114,8 @@ func (r Rule) hours() (*schedule.Schedule, error) {
 
 // about is what rules look at: of an incident that of all its paths.
 type about struct {
-	states []string
+	states   []string
+	severity float64 // of what goes on, or was; infinite when nothing comes through
 	selection.About
 }
 

@@ -102,6 +102,13 @@ func (p *Path) note(number int, x guard.Episode) Episode {
 	return e
 }
 
+// Numbered is the episode of a number, of the last days; false when there is none.
+func (p *Path) Numbered(number int) (Episode, bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.episode(number)
+}
+
 // episode is the one of a number among those of the last days.
 func (p *Path) episode(number int) (Episode, bool) {
 	id, ok := p.ids[number]

@@ -1,4 +1,4 @@
-// Package selection says which paths something is of: by site, agent, target and tag, in the
+// Package selection says which paths something is of: by site, agent (name or label), target and tag, in the
 // same words for rules, reports, boards and bundles.
 //
 //	s := selection.Selection{Tags: []string{"islands"}}
@@ -25,6 +25,7 @@ type Selection struct {
 	Agents  []string `json:"agents,omitempty"`
 	Targets []string `json:"targets,omitempty"`
 	Tags    []string `json:"tags,omitempty" doc:"Of watches"`
+	Labels  []string `json:"labels,omitempty" doc:"Of agents"`
 }
 
 const mostWords = 200
@@ -45,7 +46,7 @@ type named struct {
 }
 
 func (s Selection) lists() []named {
-	return []named{{"sites", s.Sites}, {"agents", s.Agents}, {"targets", s.Targets}, {"tags", s.Tags}}
+	return []named{{"sites", s.Sites}, {"agents", s.Agents}, {"targets", s.Targets}, {"tags", s.Tags}, {"labels", s.Labels}}
 }
 
 // All reports whether it takes all.
@@ -65,16 +66,16 @@ func (s Selection) String() string {
 }
 
 // About is what there is to know of a path, or of several together.
-type About struct{ Sites, Agents, Targets, Tags []string }
+type About struct{ Sites, Agents, Targets, Tags, Labels []string }
 
 // And is what there is to know of both.
 func (a About) And(b About) About {
-	return About{append(a.Sites, b.Sites...), append(a.Agents, b.Agents...), append(a.Targets, b.Targets...), append(a.Tags, b.Tags...)}
+	return About{append(a.Sites, b.Sites...), append(a.Agents, b.Agents...), append(a.Targets, b.Targets...), append(a.Tags, b.Tags...), append(a.Labels, b.Labels...)}
 }
 
 // Takes reports whether it takes something.
 func (s Selection) Takes(a About) bool {
-	return fits(s.Sites, a.Sites) && fits(s.Agents, a.Agents) && fits(s.Targets, a.Targets) && fits(s.Tags, a.Tags)
+	return fits(s.Sites, a.Sites) && fits(s.Agents, a.Agents) && fits(s.Targets, a.Targets) && fits(s.Tags, a.Tags) && fits(s.Labels, a.Labels)
 }
 
 func fits(list, is []string) bool {
@@ -104,8 +105,15 @@ func New(p *paths.Paths, f *fleet.Fleet, w *watches.Watches) Known {
 // Path is what there is to know of a path.
 func (k Known) Path(p *paths.Path) About {
 	a := About{Agents: []string{k.fleet.NameOf(p.AgentID)}, Targets: []string{p.Target}, Tags: k.tags[p.ID]}
-	if near := k.fleet.ByID(p.AgentID); near != nil && near.Site != "" {
-		a.Sites = append(a.Sites, near.Site)
+	if near := k.fleet.ByID(p.AgentID); near != nil {
+		if near.Site != "" {
+			a.Sites = append(a.Sites, near.Site)
+		}
+		for _, l := range strings.Split(near.Labels, ",") {
+			if l = strings.TrimSpace(l); l != "" {
+				a.Labels = append(a.Labels, l)
+			}
+		}
 	}
 	if site := k.paths.SiteOf(p.Target); site != "" {
 		a.Sites = append(a.Sites, site)

@@ -10,7 +10,7 @@ import (
 
 // TestWhatASelectionTakes: each list that is given must fit, by any of its words.
 func TestWhatASelectionTakes(t *testing.T) {
-	holm := About{Sites: []string{"Northquay", "Holm"}, Agents: []string{"northquay"}, Targets: []string{"terminal.holm.example"}, Tags: []string{"islands", "voice"}}
+	holm := About{Sites: []string{"Northquay", "Holm"}, Agents: []string{"northquay"}, Targets: []string{"terminal.holm.example"}, Tags: []string{"islands", "voice"}, Labels: []string{"fibre"}}
 	bare := About{Agents: []string{"drydock"}, Targets: []string{"192.0.2.1"}}
 	for _, x := range []struct {
 		s          Selection
@@ -23,6 +23,8 @@ func TestWhatASelectionTakes(t *testing.T) {
 		{Selection{Agents: []string{"drydock", "northquay"}}, true, true, "agents drydock, northquay"},
 		{Selection{Agents: []string{"northquay"}, Tags: []string{"video"}}, false, false, "agents northquay; tags video"},
 		{Selection{Agents: []string{"northquay"}, Tags: []string{"video", "voice"}}, true, false, "agents northquay; tags video, voice"},
+		{Selection{Labels: []string{"Fibre"}}, true, false, "labels Fibre"},
+		{Selection{Labels: []string{"radio"}}, false, false, "labels radio"},
 		{Selection{Targets: []string{"terminal"}}, false, false, "targets terminal"},
 		{Selection{Targets: []string{"192.0.2.1"}}, false, true, "targets 192.0.2.1"},
 	} {

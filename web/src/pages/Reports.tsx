@@ -43,6 +43,7 @@ export function Reports() {
         <Field label="Agents" value={form.agents} onChange={(agents) => set({ agents })} hint="all" />
         <Field label="Targets" value={form.targets} onChange={(targets) => set({ targets })} hint="all" />
         <Field label="Tags" value={form.tags} onChange={(tags) => set({ tags })} hint="all" />
+        <Field label="Labels of agents" value={form.labels} onChange={(labels) => set({ labels })} hint="all" />
         <Field wide label="Title of your own" value={form.title} onChange={(title) => set({ title })} />
         <button type="submit" className={button} disabled={!query}>
           Make the report

@@ -134,6 +134,8 @@ function Rules({ list, channels }: { list: Rule[]; channels: Channel[] }) {
           <Field label="Agents" value={form.agents} onChange={(agents) => set({ agents })} hint="all" />
           <Field label="Targets" value={form.targets} onChange={(targets) => set({ targets })} hint="all" />
           <Field label="Tags" value={form.tags} onChange={(tags) => set({ tags })} hint="all" />
+          <Field label="Labels of agents" value={form.labels} onChange={(labels) => set({ labels })} hint="all" />
+          {!isReport(form.tells) && <Field label="Least severity" value={form.severity} onChange={(severity) => set({ severity })} hint="any" title="How many times more than what is worth caring about it must be worse, such as 3; what is lost always is" wrong={form.severity.trim() && !(Number(form.severity.replace(",", ".")) > 0) ? "a number above 0" : undefined} />}
           {isReport(form.tells) ? (
             <>
               <Field label="At" value={form.at} onChange={(at) => set({ at })} hint="07:00" />

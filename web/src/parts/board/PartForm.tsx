@@ -29,6 +29,7 @@ export function PartForm({ part, onChange }: { part: BoardPart; onChange: (p: Bo
           <ListField label="Agents" list={part.agents} onChange={(agents) => set({ agents })} />
           <ListField label="Targets" list={part.targets} onChange={(targets) => set({ targets })} />
           <ListField label="Tags" list={part.tags} onChange={(tags) => set({ tags })} />
+          <ListField label="Labels of agents" list={part.labels} onChange={(labels) => set({ labels })} />
         </>
       )}
       {needs.includes("text") && (
