@@ -17,9 +17,12 @@ type Rollup struct {
 	Answered int
 	Lost     int
 	Refused  int
-	Min, Max time.Duration // 0 when nothing was answered
-	Sum      time.Duration // of all answered round-trip times
-	Sketch   Sketch
+	// Measured is for how long at least one probe was sent, and Answering for how long of that at
+	// least one was answered.
+	Measured, Answering time.Duration
+	Min, Max            time.Duration // 0 when nothing was answered
+	Sum                 time.Duration // of all answered round-trip times
+	Sketch              Sketch
 
 	values []time.Duration // as long as no rollup was merged in: then quantiles are exact
 	merged bool
@@ -48,14 +51,26 @@ func (u *Rollup) Add(r Reading, probes []Probe) {
 	u.Answered += r.Answered
 	u.Lost += r.Lost
 	u.Refused += r.Refused
+	if r.Sent > 0 {
+		u.Measured += r.Span
+	}
+	if r.Answered > 0 {
+		u.Answering += r.Span
+	}
+	seen := 0
 	for _, p := range probes {
 		if p.Outcome != Answered {
 			continue
 		}
+		seen++
 		u.extend(p.RTT, p.RTT)
 		u.Sum += p.RTT
 		u.values = append(u.values, p.RTT)
 		u.Sketch.Add(p.RTT)
+	}
+	// Of answers of which only the reading's figures are known the mean is, and no more.
+	if mean, known := r.RTT.Mean.Get(); known && seen < r.Answered {
+		u.Sum += mean * time.Duration(r.Answered-seen)
 	}
 }
 
@@ -67,6 +82,8 @@ func (u *Rollup) Merge(o Rollup) {
 	u.Answered += o.Answered
 	u.Lost += o.Lost
 	u.Refused += o.Refused
+	u.Measured += o.Measured
+	u.Answering += o.Answering
 	if o.Max > 0 {
 		u.extend(o.Min, o.Max)
 	}

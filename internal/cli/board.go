@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -99,16 +98,7 @@ func (c *call) showBoard(api *client.Client, name, out string) error {
 	if err := api.Fetch(c.ctx, "/boards/"+client.Segment(name)+"/file", url.Values{"format": {c.format}}, &file); err != nil {
 		return err
 	}
-	if out == "" {
-		_, err := file.WriteTo(c.out)
-		return err
-	}
-	size := file.Len()
-	if err := os.WriteFile(out, file.Bytes(), 0o644); err != nil {
-		return fmt.Errorf("the board was written but not kept: %w", err)
-	}
-	fmt.Fprintf(c.out, "%s written, %d kB.\n", out, (size+999)/1000)
-	return nil
+	return c.hand(&file, out, "board")
 }
 
 // applyBoards makes and changes the boards of a file. One that cannot be is told before any is

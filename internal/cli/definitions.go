@@ -207,10 +207,7 @@ func (c *call) runExportDefinitions(out string) error {
 	if err != nil {
 		return err
 	}
-	file, err := os.OpenFile(out, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-	if errors.Is(err, os.ErrExist) {
-		return wrongCall("%s is there already; name another file, or remove it", out)
-	}
+	file, err := newFile(out)
 	if err != nil {
 		return err
 	}

@@ -95,13 +95,19 @@ func runReport(c *call) error {
 	if err := api.Fetch(c.ctx, "/reports/period/file", query, &file); err != nil {
 		return err
 	}
+	return c.hand(&file, out, "report")
+}
+
+// hand writes what was fetched to a file, or to the output when none is named; what it is says
+// what was made and not kept.
+func (c *call) hand(file *bytes.Buffer, out, what string) error {
 	if out == "" {
 		_, err := file.WriteTo(c.out)
 		return err
 	}
 	size := file.Len()
 	if err := os.WriteFile(out, file.Bytes(), 0o644); err != nil {
-		return fmt.Errorf("the report was made but not kept: %w", err)
+		return fmt.Errorf("the %s was made but not kept: %w", what, err)
 	}
 	fmt.Fprintf(c.out, "%s written, %d kB.\n", out, (size+999)/1000)
 	return nil

@@ -67,10 +67,7 @@ func runExport(c *call) error {
 	if err != nil {
 		return err
 	}
-	file, err := os.OpenFile(out, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-	if errors.Is(err, os.ErrExist) {
-		return wrongCall("%s is there already; name another file, or remove it", out)
-	}
+	file, err := newFile(out)
 	if err != nil {
 		return err
 	}
@@ -85,6 +82,15 @@ func runExport(c *call) error {
 	}
 	fmt.Fprintf(c.out, "%s written, %d readings.\n", out, w.readings)
 	return nil
+}
+
+// newFile makes a file, where none is yet.
+func newFile(name string) (*os.File, error) {
+	file, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if errors.Is(err, os.ErrExist) {
+		return nil, wrongCall("%s is there already; name another file, or remove it", name)
+	}
+	return file, err
 }
 
 // exportColumns are those of readings in CSV, as the keys are in NDJSON.

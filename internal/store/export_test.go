@@ -48,3 +48,9 @@ func (s *Store) Expire(ctx context.Context, by time.Duration) error {
 func Refused(number uint16) error {
 	return &mysqldriver.MySQLError{Number: number, Message: "Column 'x' of db.example:3306"}
 }
+
+// Exec carries out a statement.
+func (s *Store) Exec(ctx context.Context, statement string, args ...any) error {
+	_, err := s.pool.ExecContext(ctx, statement, args...)
+	return err
+}

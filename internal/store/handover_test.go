@@ -2,6 +2,7 @@ package store_test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"strings"
 	"sync"
 	"testing"
@@ -221,7 +222,8 @@ func TestWhatWasMeasuredIsSummedUp(t *testing.T) {
 		}
 		list = append(list, protocol.Record{Path: p.ID, Reading: reading.Of(at, span, n, time.Second, probes), Packed: reading.Pack(at, probes)})
 	}
-	require.NoError(t, s.ImportReadings(t.Context(), list))
+	_, err = s.TakeReadings(t.Context(), list)
+	require.NoError(t, err)
 	sums, err := s.MeasuredBetween(t.Context(), noon, noon.Add(time.Hour))
 	require.NoError(t, err)
 	m := sums[p.ID]
@@ -240,4 +242,89 @@ func TestWhatWasMeasuredIsSummedUp(t *testing.T) {
 	none, err := s.MeasuredBetween(t.Context(), noon.Add(time.Hour), noon.Add(2*time.Hour))
 	require.NoError(t, err)
 	assert.Empty(t, none)
+}
+
+// TestSumsByRollups are those of all readings, wherever the time begins and ends, whether or not
+// all is rolled up, and over what was rolled up before it was kept for how long it was measured.
+func TestSumsByRollups(t *testing.T) {
+	s := storetest.New(t)
+	a, err := s.EnsureAgent(t.Context(), store.Agent{Name: "quay", Kind: "simulated"})
+	require.NoError(t, err)
+	r := rand.New(rand.NewPCG(7, 1))
+	begin := noon.AddDate(0, 0, -3).Add(-5 * time.Hour)
+	end := noon.Add(7 * time.Hour)
+	type one struct {
+		at             time.Time
+		sent, answered int
+		span           time.Duration
+		sum            time.Duration
+	}
+	all := map[ident.ID][]one{}
+	fill := func(id ident.ID, from, to time.Time) {
+		var list []protocol.Record
+		for at := from; at.Before(to); at = at.Add(time.Duration(5+r.IntN(60)) * time.Minute) {
+			n := 1 + r.IntN(5)
+			var probes []reading.Probe
+			x := one{at: at, sent: n, span: time.Minute}
+			for k := range n {
+				p := reading.Probe{DueAt: at.Add(time.Duration(k) * time.Second)}
+				if r.IntN(3) > 0 {
+					p.Outcome, p.RTT = reading.Answered, time.Duration(1+r.IntN(50))*time.Millisecond
+					x.answered, x.sum = x.answered+1, x.sum+p.RTT
+				}
+				probes = append(probes, p)
+			}
+			all[id] = append(all[id], x)
+			list = append(list, protocol.Record{Path: id, Reading: reading.Of(at, time.Minute, n, time.Second, probes), Packed: reading.Pack(at, probes)})
+		}
+		_, err := s.TakeReadings(t.Context(), list)
+		require.NoError(t, err)
+	}
+	var ids []ident.ID
+	for i := range 3 {
+		p, err := ensurePath(t, s, store.Ends{Agent: a.ID, Target: fmt.Sprintf("192.0.2.%d", 1+i), Family: wire.IPv4, Via: "icmp"}, "")
+		require.NoError(t, err)
+		ids = append(ids, p.ID)
+		fill(p.ID, begin, end)
+	}
+	check := func(when string) {
+		t.Helper()
+		for range 60 {
+			from := begin.Add(time.Duration(r.Int64N(int64(end.Sub(begin)))))
+			to := from.Add(time.Duration(r.Int64N(int64(end.Sub(from)) + 1)))
+			if r.IntN(3) == 0 {
+				from, to = from.Truncate(time.Hour), to.Truncate(24*time.Hour)
+			}
+			got, err := s.MeasuredBetween(t.Context(), from, to)
+			require.NoError(t, err)
+			for _, id := range ids {
+				var want store.Measured
+				var sum time.Duration
+				for _, x := range all[id] {
+					if x.at.Before(from) || !x.at.Before(to) {
+						continue
+					}
+					want.SpanMs += x.span.Milliseconds()
+					if x.answered > 0 {
+						want.AnsweredMs += x.span.Milliseconds()
+					}
+					want.Sent, want.Answered, want.Lost, sum = want.Sent+int64(x.sent), want.Answered+int64(x.answered), want.Lost+int64(x.sent-x.answered), sum+x.sum
+				}
+				m := got[id]
+				assert.Equal(t, []int64{want.SpanMs, want.AnsweredMs, want.Sent, want.Answered, want.Lost}, []int64{m.SpanMs, m.AnsweredMs, m.Sent, m.Answered, m.Lost}, "%s: %v to %v", when, from, to)
+				if want.Answered > 0 {
+					assert.InDelta(t, float64(sum)/float64(want.Answered), m.MeanNs, 2, when)
+				}
+			}
+		}
+	}
+	check("nothing is rolled up")
+	require.NoError(t, s.RollDue(t.Context(), end, func(ident.ID, store.Slot) {}))
+	check("all is")
+	require.NoError(t, s.Exec(t.Context(), "UPDATE rollups SET measured_ms = NULL, answering_ms = NULL WHERE path_id = ? AND at < ?", ids[1][:], noon.AddDate(0, 0, -1)))
+	check("some is from before")
+	fill(ids[2], begin.Add(90*time.Second), end)
+	check("some came later")
+	require.NoError(t, s.RollDue(t.Context(), end, func(ident.ID, store.Slot) {}))
+	check("that is rolled up, too")
 }

@@ -337,28 +337,3 @@ func ownRecords(tx *gorm.DB, u protocol.Upload, runs []Run) error {
 	}
 	return nil
 }
-
-// Measured is how much of a time a path was measured for, and what came of it.
-type Measured struct {
-	PathID ident.ID
-	// SpanMs is for how long at least one probe was sent, AnsweredMs for how long of that at least
-	// one was answered.
-	SpanMs, AnsweredMs   int64
-	Sent, Answered, Lost int64
-	// MeanNs is the mean round trip; 0 when there was no answer.
-	MeanNs float64
-}
-
-// MeasuredBetween sums up the readings that began in a time, by path.
-func (s *Store) MeasuredBetween(ctx context.Context, from, to time.Time) (map[ident.ID]Measured, error) {
-	var list []Measured
-	err := s.db.WithContext(ctx).Raw(`SELECT path_id, CAST(SUM(IF(sent > 0, span_ms, 0)) AS SIGNED) AS span_ms, CAST(SUM(IF(answered > 0, span_ms, 0)) AS SIGNED) AS answered_ms,
-		CAST(SUM(sent) AS SIGNED) AS sent, CAST(SUM(answered) AS SIGNED) AS answered, CAST(SUM(lost) AS SIGNED) AS lost,
-		COALESCE(SUM(rtt_mean_ns * answered) / NULLIF(SUM(IF(rtt_mean_ns IS NULL, 0, answered)), 0), 0) AS mean_ns
-		FROM readings WHERE at >= ? AND at < ? GROUP BY path_id`, from.UTC(), to.UTC()).Scan(&list).Error
-	out := make(map[ident.ID]Measured, len(list))
-	for _, m := range list {
-		out[m.PathID] = m
-	}
-	return out, wrap("sum up readings", err)
-}

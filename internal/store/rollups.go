@@ -47,6 +47,9 @@ type rollupRow struct {
 	RTTSumNs    int64         `gorm:"column:rtt_sum_ns"`
 	RTTMedianNs sql.NullInt64 `gorm:"column:rtt_median_ns"`
 	RTTP95Ns    sql.NullInt64 `gorm:"column:rtt_p95_ns"`
+	// Not known of those that were made before it was kept.
+	MeasuredMs  sql.NullInt64
+	AnsweringMs sql.NullInt64
 	Sketch      []byte
 }
 
@@ -76,7 +79,7 @@ func rollupRowOf(path ident.ID, u reading.Rollup) (rollupRow, error) {
 		return rollupRow{}, err
 	}
 	row := rollupRow{PathID: path, SpanS: spanSeconds(u.Span / time.Second), At: u.At.UTC(), Readings: u.Readings, Sent: u.Sent,
-		Answered: u.Answered, Lost: u.Lost, Refused: u.Refused, RTTSumNs: int64(u.Sum), Sketch: sketch}
+		Answered: u.Answered, Lost: u.Lost, Refused: u.Refused, RTTSumNs: int64(u.Sum), MeasuredMs: sql.NullInt64{Int64: u.Measured.Milliseconds(), Valid: true}, AnsweringMs: sql.NullInt64{Int64: u.Answering.Milliseconds(), Valid: true}, Sketch: sketch}
 	if median, ok := u.Quantile(0.5); ok {
 		p95, _ := u.Quantile(0.95)
 		row.RTTMinNs, row.RTTMaxNs = nanos(figure.Of(u.Min)), nanos(figure.Of(u.Max))
@@ -87,7 +90,8 @@ func rollupRowOf(path ident.ID, u reading.Rollup) (rollupRow, error) {
 
 func (w rollupRow) rollup() (reading.Rollup, error) {
 	u := reading.Rollup{At: w.At, Span: w.SpanS.length(), Readings: w.Readings, Sent: w.Sent, Answered: w.Answered, Lost: w.Lost,
-		Refused: w.Refused, Min: time.Duration(w.RTTMinNs.Int64), Max: time.Duration(w.RTTMaxNs.Int64), Sum: time.Duration(w.RTTSumNs)}
+		Refused: w.Refused, Min: time.Duration(w.RTTMinNs.Int64), Max: time.Duration(w.RTTMaxNs.Int64), Sum: time.Duration(w.RTTSumNs),
+		Measured: time.Duration(w.MeasuredMs.Int64) * time.Millisecond, Answering: time.Duration(w.AnsweringMs.Int64) * time.Millisecond}
 	return u, u.Sketch.UnmarshalBinary(w.Sketch)
 }
 
@@ -148,7 +152,7 @@ type Sum struct {
 	Path         ident.ID
 	At           time.Time
 	Sent, Lost   int
-	Mean, Median time.Duration // of what was answered; of none 0
+	Mean, Median time.Duration // of what was answered; 0 when it is not known
 	Answered     int
 }
 
@@ -182,8 +186,8 @@ func (s *Store) Sums(ctx context.Context, paths map[ident.ID]bool, span time.Dur
 		if !paths[x.Path] {
 			continue
 		}
-		if x.Answered > 0 {
-			x.Mean, x.Median = time.Duration(sum/int64(x.Answered)), time.Duration(median.Int64)
+		if x.Median = time.Duration(median.Int64); x.Answered > 0 {
+			x.Mean = time.Duration(sum / int64(x.Answered))
 		}
 		list = append(list, x)
 	}
@@ -220,13 +224,15 @@ func (s *Store) roll(ctx context.Context, level int, d dueRow) (slot Slot, err e
 	err = s.transact(ctx, "make a rollup", func(tx *gorm.DB) error {
 		whole := reading.Rollup{At: d.At, Span: d.SpanS.length()}
 		end := d.At.Add(d.SpanS.length())
-		if err := s.gather(tx, level, d, end, &whole); err != nil {
+		timed, err := s.gather(tx, level, d, end, &whole)
+		if err != nil {
 			return err
 		}
 		row, err := rollupRowOf(d.PathID, whole)
 		if err != nil {
 			return err
 		}
+		row.MeasuredMs.Valid, row.AnsweringMs.Valid = timed, timed
 		slot = row.slot()
 		if err := s.saveRollupRows(tx, []rollupRow{row}); err != nil {
 			return err
@@ -248,24 +254,28 @@ func (w rollupRow) slot() Slot {
 		Min: duration(w.RTTMinNs), Median: duration(w.RTTMedianNs), P95: duration(w.RTTP95Ns), Max: duration(w.RTTMaxNs)}
 }
 
-func (s *Store) gather(tx *gorm.DB, level int, d dueRow, end time.Time, whole *reading.Rollup) error {
+// gather sums up what a rollup consists of; timed tells whether it is known of all for how long it
+// was measured.
+func (s *Store) gather(tx *gorm.DB, level int, d dueRow, end time.Time, whole *reading.Rollup) (timed bool, err error) {
+	timed = true
 	if level > 0 {
 		var parts []rollupRow
 		if err := tx.Where("path_id = ? AND span_s = ? AND at >= ? AND at < ?", d.PathID, rollupSpans[level-1], d.At, end).Find(&parts).Error; err != nil {
-			return err
+			return false, err
 		}
 		for _, p := range parts {
 			u, err := p.rollup()
 			if err != nil {
-				return err
+				return false, err
 			}
 			whole.Merge(u)
+			timed = timed && p.MeasuredMs.Valid
 		}
-		return nil
+		return timed, nil
 	}
 	var rows []readingRow
 	if err := tx.Where("path_id = ? AND at >= ? AND at < ?", d.PathID, d.At, end).Order("at").Find(&rows).Error; err != nil {
-		return err
+		return false, err
 	}
 	for _, row := range rows {
 		probes, err := reading.Unpack(row.At, row.Packed)
@@ -274,5 +284,5 @@ func (s *Store) gather(tx *gorm.DB, level int, d dueRow, end time.Time, whole *r
 		}
 		whole.Add(row.record().Reading, probes)
 	}
-	return nil
+	return true, nil
 }

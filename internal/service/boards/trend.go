@@ -115,10 +115,9 @@ func stepAt(sums []store.Sum, measure string) (s TrendStep, is bool) {
 		switch {
 		case measure == "loss":
 			values = append(values, ratio)
-		case x.Answered == 0: // it has no round trip
-		case measure == "mos":
+		case measure == "mos" && x.Mean > 0:
 			values = append(values, objective.CallQuality(x.Mean, ratio))
-		default:
+		case measure == "rtt" && x.Median > 0:
 			values = append(values, *figure.Ms(figure.Of(x.Median)))
 		}
 	}
