@@ -77,7 +77,10 @@ const (
 	sumOfRollups = `SELECT path_id, CAST(COALESCE(SUM(measured_ms), 0) AS SIGNED) AS span_ms, CAST(COALESCE(SUM(answering_ms), 0) AS SIGNED) AS answered_ms,
 		CAST(SUM(sent) AS SIGNED) AS sent, CAST(SUM(answered) AS SIGNED) AS answered, CAST(SUM(lost) AS SIGNED) AS lost,
 		COALESCE(SUM(rtt_sum_ns) / NULLIF(SUM(answered), 0), 0) AS mean_ns, SUM(measured_ms IS NULL) AS untimed
-		FROM rollups WHERE at >= ? AND at < ? AND span_s = ? GROUP BY path_id`
+		FROM ` + rollupsByPath + ` GROUP BY path_id`
+	// rollupsByPath are the rollups of a time and length, read path after path: those of one lie
+	// next to each other, those of one time do not.
+	rollupsByPath = `paths STRAIGHT_JOIN rollups FORCE INDEX (PRIMARY) ON rollups.path_id = paths.id AND at >= ? AND at < ? AND span_s = ?`
 )
 
 // MeasuredBetween sums up what was measured in a time, by path: readings count that began in it.

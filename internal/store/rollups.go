@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"slices"
@@ -161,17 +162,17 @@ const mostAsked = 500
 
 // Sums are rollups of one length of many paths, oldest first.
 func (s *Store) Sums(ctx context.Context, paths map[ident.ID]bool, span time.Duration, from, to time.Time) (list []Sum, err error) {
-	query, args := "SELECT path_id, at, sent, answered, lost, rtt_sum_ns, rtt_median_ns FROM rollups WHERE span_s = ? AND at >= ? AND at < ?", []any{int(span / time.Second), from.UTC(), to.UTC()}
+	query, args := "SELECT path_id, at, sent, answered, lost, rtt_sum_ns, rtt_median_ns FROM "+rollupsByPath, []any{from.UTC(), to.UTC(), int(span / time.Second)}
 	if len(paths) <= mostAsked {
 		if len(paths) == 0 {
 			return nil, nil
 		}
-		query += " AND path_id IN (?" + strings.Repeat(", ?", len(paths)-1) + ")"
+		query += " WHERE paths.id IN (?" + strings.Repeat(", ?", len(paths)-1) + ")"
 		for id := range paths {
 			args = append(args, id[:])
 		}
 	}
-	rows, err := s.query(ctx, query+" ORDER BY at", args...)
+	rows, err := s.query(ctx, query, args...)
 	if err != nil {
 		return nil, wrap("read rollups", err)
 	}
@@ -191,6 +192,7 @@ func (s *Store) Sums(ctx context.Context, paths map[ident.ID]bool, span time.Dur
 		}
 		list = append(list, x)
 	}
+	slices.SortFunc(list, func(a, b Sum) int { return cmp.Or(a.At.Compare(b.At), slices.Compare(a.Path[:], b.Path[:])) })
 	return list, wrap("read rollups", rows.Err())
 }
 
