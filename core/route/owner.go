@@ -90,6 +90,8 @@ func parseOwner(fields []string) (Owner, error) {
 	switch {
 	case err != nil:
 		return Owner{}, fmt.Errorf("%q is no prefix, such as 203.0.113.0/24 or 2001:db8::/32", fields[0])
+	case p.Addr().Is4In6():
+		return Owner{}, fmt.Errorf("%s is an IPv4 prefix in IPv6's clothes; write it as that of IPv4", p)
 	case p != p.Masked():
 		return Owner{}, fmt.Errorf("%s has bits behind its length; %s is meant, or a longer one", p, p.Masked())
 	case fields[1] == "":

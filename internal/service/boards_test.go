@@ -268,6 +268,7 @@ func TestWhereTargetsAre(t *testing.T) {
 		"is given twice":                      {{Name: "A"}, {Name: "A"}},
 		"latitude 91 is not within":           {{Name: "A", At: &geo.Place{Lat: 91}}},
 		"has bits behind its length":          {{Name: "A", Targets: []string{"192.0.2.1/24"}}},
+		"is an IPv4 prefix in IPv6's clothes": {{Name: "A", Targets: []string{"::ffff:192.0.2.0/120"}}},
 		"is no name, address or prefix":       {{Name: "A", Targets: []string{"a b"}}},
 		`192.0.2.77 is at site "A" already`:   {{Name: "A", Targets: []string{"192.0.2.77"}}, {Name: "B", Targets: []string{"::ffff:192.0.2.77"}}},
 		`192.0.2.0/28 is at site "Holm"`:      {{Name: "A", Targets: []string{"192.0.2.0/28"}}},

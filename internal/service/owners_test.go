@@ -54,6 +54,8 @@ func TestWhoHasWhat(t *testing.T) {
 	err = c.Owners.Save(t.Context(), own("198.51.100.0/24", "A", "ours"), own("198.51.100.0/24", "B", "ours"))
 	require.ErrorIs(t, err, kind.ErrInvalid)
 	assert.Empty(t, who(c, "198.51.100.1"), "all or none")
+	_, err = route.ParseOwner("::ffff:192.0.2.0/120", "A", "ours")
+	require.ErrorContains(t, err, "write it as that of IPv4")
 	err = c.Owners.Save(t.Context(), own("198.51.100.0/24", strings.Repeat("x", 101), "ours"))
 	assert.ErrorIs(t, err, kind.ErrInvalid)
 }

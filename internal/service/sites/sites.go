@@ -225,6 +225,9 @@ func (s *Site) check() error {
 	for i, t := range s.Targets {
 		t = strings.TrimSpace(t)
 		if p, err := netip.ParsePrefix(t); err == nil {
+			if p.Addr().Is4In6() {
+				return wrong("%s is an IPv4 prefix in IPv6's clothes; write it as that of IPv4", t)
+			}
 			if p != p.Masked() {
 				return wrong("%s has bits behind its length; %s is meant, or a longer one", t, p.Masked())
 			}
