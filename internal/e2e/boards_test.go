@@ -86,25 +86,33 @@ func arrange(t *testing.T, page context.Context, s *service) {
 	press(t, page, `button[aria-label="Worst paths: higher"]`)
 	until(t, page, `(() => { const s = document.querySelector('[data-part="worst"]').style; return s.getPropertyValue("--w") === "7" && s.getPropertyValue("--h") === "3"; })()`)
 	// By mouse: the first onto the second.
-	ends := evaluate[[]float64](t, page, `(() => {
-		scrollTo(0, 0);
-		const [first, second] = document.querySelectorAll("li[data-part]");
-		const a = first.querySelector("button").getBoundingClientRect(), b = second.querySelector("button").getBoundingClientRect();
-		return [a.x + 8, a.y + 8, b.x + 12, b.y + 10];
-	})()`)
 	mouse := func(what input.DispatchMouseEventType, x, y float64) {
 		require.NoError(t, chromedp.Do(page, chromedp.MouseEvent(what, x, y, chromedp.ButtonLeft)))
 	}
-	mouse(chromedp.MousePressed, ends[0], ends[1])
-	mouse(chromedp.MouseMoved, ends[0]+20, ends[1])
-	until(t, page, `/translate3d/.test(document.querySelector('[data-part="worst"]').style.transform)`)
+	var ends []float64
+	// What was moved a moment ago may still be on its way: it is grasped where it is.
+	require.Eventually(t, func() bool {
+		ends = evaluate[[]float64](t, page, `(() => {
+			scrollTo(0, 0);
+			const [first, second] = document.querySelectorAll("li[data-part]");
+			const a = first.querySelector("button").getBoundingClientRect(), b = second.querySelector("button").getBoundingClientRect();
+			return [a.x + 8, a.y + 8, b.x + 12, b.y + 10];
+		})()`)
+		mouse(chromedp.MousePressed, ends[0], ends[1])
+		mouse(chromedp.MouseMoved, ends[0]+20, ends[1])
+		if evaluate[bool](t, page, `new Promise((done) => setTimeout(() => done(document.querySelector('button[aria-label="Worst paths: move"]').getAttribute("aria-pressed") === "true"), 500))`) {
+			return true
+		}
+		mouse(chromedp.MouseReleased, ends[0]+20, ends[1])
+		return false
+	}, 30*time.Second, 300*time.Millisecond)
 	// Where the others are is known a moment after something is picked up.
 	nudge := 0.0
 	require.Eventually(t, func() bool {
 		nudge = 1 - nudge
 		mouse(chromedp.MouseMoved, ends[2]+nudge, ends[3])
 		return evaluate[bool](t, page, `[...document.querySelectorAll("[aria-live]")].some((e) => e.innerText === "Worst paths would be part 2 of 3.")`)
-	}, 20*time.Second, 200*time.Millisecond)
+	}, 30*time.Second, 200*time.Millisecond)
 	mouse(chromedp.MouseReleased, ends[2], ends[3])
 	const kept = "text worst states"
 	until(t, page, order+fmt.Sprintf(` === %q`, kept))
