@@ -111,8 +111,6 @@ func Fit(places []Place, w, h float64) View {
 		inner = 1
 	}
 	v.scale = min(h*inner/high, w*inner/(wide*v.narrow))
-	// No wider than the earth: a map that begins anew is none.
-	v.scale = max(v.scale, w/(360*v.narrow))
 	return v
 }
 
@@ -153,7 +151,9 @@ type Area struct {
 
 // Areas are rings as far as they are seen, with no more points than can be told apart.
 func (v View) Areas(rings []Ring) (list []Area) {
-	reach := v.W/2/(v.narrow*v.scale) + 1
+	// Of a map that is wider than the earth the sides are empty: one that begins anew is none.
+	half := min(v.W/2, 180*v.narrow*v.scale)
+	reach := half/(v.narrow*v.scale) + 1
 	for _, r := range rings {
 		west, east := math.Inf(1), math.Inf(-1)
 		for _, p := range r.Points {
@@ -169,7 +169,7 @@ func (v View) Areas(rings []Ring) (list []Area) {
 			for i, p := range r.Points {
 				points[i][0], points[i][1] = v.at(p.Lon+off, p.Lat)
 			}
-			if points = thin(clip(points, v.W, v.H)); isArea(points) {
+			if points = thin(clip(points, v.W/2-half, v.W/2+half, v.H)); isArea(points) {
 				list = append(list, Area{r.Hole, points})
 			}
 		}
@@ -177,13 +177,13 @@ func (v View) Areas(rings []Ring) (list []Area) {
 	return list
 }
 
-// clip cuts an area to the map, one side after the other (Sutherland and Hodgman).
-func clip(points [][2]float64, w, h float64) [][2]float64 {
+// clip cuts an area to what is seen, one side after the other (Sutherland and Hodgman).
+func clip(points [][2]float64, left, right, h float64) [][2]float64 {
 	for _, side := range []struct {
 		axis  int
 		bound float64
 		above bool
-	}{{0, 0, true}, {0, w, false}, {1, 0, true}, {1, h, false}} {
+	}{{0, left, true}, {0, right, false}, {1, 0, true}, {1, h, false}} {
 		inside := func(p [2]float64) bool { return (p[side.axis] >= side.bound) == side.above }
 		var kept [][2]float64
 		for i, p := range points {

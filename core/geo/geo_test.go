@@ -60,11 +60,13 @@ func TestAViewHoldsAllItsPlaces(t *testing.T) {
 			for _, p := range list {
 				x, y := v.XY(p)
 				assert.True(t, x >= 0 && x <= 700, "x %g", x)
-				assert.True(t, y >= -400 && y <= 800, "y %g", y)
-				if name != "all around" { // which is as wide as the map
-					assert.True(t, x >= 97 && x <= 603, "x %g", x)
-					assert.True(t, y >= 55 && y <= 345, "y %g", y)
-				}
+				assert.True(t, x >= 97 && x <= 603, "x %g", x)
+				assert.True(t, y >= 55 && y <= 345, "y %g", y)
+			}
+			flat := Fit(list, 1100, 100)
+			for _, p := range list {
+				x, y := flat.XY(p)
+				assert.True(t, x >= 0 && x <= 1100 && y >= 13 && y <= 87, "%g, %g of a flat map", x, y)
 			}
 		})
 	}
@@ -111,6 +113,12 @@ func TestAreasAreCutToTheMap(t *testing.T) {
 	_, top := pacific.XY(Place{0.5, 180})
 	_, bottom := pacific.XY(Place{-0.5, 180})
 	assert.InDelta(t, 100*(bottom-top), size(both[0].Points)+size(both[1].Points), 1)
+	// A map that is wider than the earth shows it once.
+	flat := Fit([]Place{{60, 0}, {-60, 0}}, 1000, 100)
+	once := flat.Areas([]Ring{square(-10, -180, 10, 180)})
+	require.Len(t, once, 1)
+	west, _ := flat.XY(Place{0, -180})
+	assert.InDelta(t, 2*(500-west)*20*(flat.H*0.72/120), size(once[0].Points), 1)
 	world := Fit(nil, 720, 360)
 	assert.InDelta(t, 720*360, size(world.Areas([]Ring{square(-90, -180, 90, 180)})[0].Points), 1)
 }

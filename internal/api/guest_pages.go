@@ -17,6 +17,7 @@ import (
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/report/document"
 	"woodlark.example/internal/service/guests"
+	"woodlark.example/internal/store"
 )
 
 const (
@@ -107,6 +108,8 @@ func (s *server) guestPage(w http.ResponseWriter, r *http.Request) {
 	case errors.Is(err, guests.ErrTooMany):
 		h.Set("Retry-After", "600")
 		s.guestSays(w, http.StatusTooManyRequests, "There were too many wrong passphrases; try again in ten minutes.", false)
+	case errors.Is(err, store.ErrNotFound):
+		s.guestSays(w, http.StatusGone, "What this link was of is not there any more. Ask who sent it for another.", false)
 	default:
 		s.Log.Error("a guest's page could not be made", "link", l.ID, "error", err)
 		s.guestSays(w, http.StatusServiceUnavailable, "It cannot be shown now; try again in a moment.", false)

@@ -83,7 +83,7 @@ func TestWhatStandsOnABoard(t *testing.T) {
 	assert.InDelta(t, 4.409, *p[3].Voice[1].MOS, 0.001)
 	assert.Equal(t, "satisfied", p[3].Voice[1].Word)
 	assert.Nil(t, p[3].Voice[2].MOS)
-	assert.Contains(t, p[3].Says, "1 satisfied, 2 unknown.")
+	assert.Contains(t, p[3].Says, "1 satisfied, 1 nobody is heard, 1 unknown.")
 
 	x := p[4].Map
 	state := map[string]string{}
@@ -207,7 +207,8 @@ func TestBoardsThatCannotBe(t *testing.T) {
 // TestAGuestSeesOneBoard: as it is, or as it was; whatever it is called by now, and nothing when
 // it is gone.
 func TestAGuestSeesOneBoard(t *testing.T) {
-	c, _ := onABoard(t, storetest.New(t))
+	db := storetest.New(t)
+	c, _ := onABoard(t, db)
 	b, err := c.Boards.Add(t.Context(), boards.Board{Name: "Bridge", Parts: []boards.Part{{Kind: boards.Text, Text: "first <words>"}, {Kind: boards.Map}}})
 	require.NoError(t, err)
 	link := func(frozen bool) string {
@@ -224,8 +225,11 @@ func TestAGuestSeesOneBoard(t *testing.T) {
 	assert.Contains(t, was, "first &lt;words&gt;")
 	assert.Contains(t, was, `<svg`)
 	require.NoError(t, c.Boards.Remove(t.Context(), b.ID))
-	third := c // its page of a moment ago is over by the next restart at the latest
-	_, _, err = third.Guests.Add(t.Context(), guests.Spec{What: "board", Subject: guests.Subject{ID: "deck"}, Title: "t", EndsAt: time.Now().Add(time.Hour)})
+	again, _ := open(t, db) // which has no page of a moment ago
+	_, _, err = again.Guests.Open(t.Context(), live, "", func(ident.ID) bool { return false }, "192.0.2.9")
+	require.ErrorIs(t, err, store.ErrNotFound)
+	assert.Contains(t, opened(t, again, frozen), "first &lt;words&gt;", "what was frozen stays")
+	_, _, err = again.Guests.Add(t.Context(), guests.Spec{What: "board", Subject: guests.Subject{ID: "deck"}, Title: "t", EndsAt: time.Now().Add(time.Hour)})
 	require.ErrorIs(t, err, store.ErrNotFound)
 }
 

@@ -5407,7 +5407,7 @@ export interface components {
             state: string;
             to: string;
             via: string;
-            /** @description Of who calls: satisfied, some dissatisfied, many dissatisfied; or unknown */
+            /** @description Of who calls: satisfied, some dissatisfied, many dissatisfied, nobody is heard; or unknown */
             word: string;
         };
         Walk: {

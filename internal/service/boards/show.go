@@ -113,7 +113,7 @@ type VoiceShown struct {
 	reports.Ends
 	State  string     `json:"state"`
 	MOS    *float64   `json:"mos,omitempty"`
-	Word   string     `json:"word" doc:"Of who calls: satisfied, some dissatisfied, many dissatisfied; or unknown"`
+	Word   string     `json:"word" doc:"Of who calls: satisfied, some dissatisfied, many dissatisfied, nobody is heard; or unknown"`
 	MeanMs *float64   `json:"rtt_mean_ms,omitempty"`
 	Jitter *float64   `json:"jitter_ms,omitempty"`
 	Loss   *float64   `json:"loss_ratio,omitempty"`
@@ -144,7 +144,6 @@ type seen struct {
 	at    time.Time
 	views []reports.View
 	about map[ident.ID]selection.About
-	now   func() []reports.View
 }
 
 const seenFor = 2 * time.Second
@@ -409,6 +408,8 @@ func (m *making) voice(p *ShownPart, views []reports.View) {
 		list[i] = VoiceShown{Ends: endsOf(v), State: string(v.Verdict.State), MOS: value(v, "mos"), Word: "unknown", Jitter: value(v, "jitter"), Loss: value(v, "loss")}
 		if list[i].MOS != nil {
 			list[i].Word, list[i].MeanMs = wordOf(*list[i].MOS), v.Last.Reading.Figures().RTTMeanMs
+		} else if v.Verdict.State == guard.StateLost {
+			list[i].Word = "nobody is heard"
 		}
 		if v.Last != nil {
 			at := v.Last.Reading.At.Add(v.Last.Reading.Span).UTC()
@@ -427,7 +428,7 @@ func (m *making) voice(p *ShownPart, views []reports.View) {
 	}
 	slices.SortStableFunc(list, func(a, b VoiceShown) int { return cmp.Compare(rank(a), rank(b)) })
 	var says []string
-	for _, w := range []string{"satisfied", "some dissatisfied", "many dissatisfied", "unknown"} {
+	for _, w := range []string{"satisfied", "some dissatisfied", "many dissatisfied", "nobody is heard", "unknown"} {
 		if counts[w] > 0 {
 			says = append(says, fmt.Sprintf("%d %s", counts[w], w))
 		}

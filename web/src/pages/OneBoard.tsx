@@ -1,5 +1,5 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { lazy, Suspense, useEffect, useMemo, useState } from "react";
+import { lazy, Suspense, useEffect, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { call, get, post, put, type Board, type BoardShown, type PartShown } from "../api";
 import { drafts, lacks, type Draft } from "../boardForm";
@@ -118,7 +118,7 @@ function Shown({ board }: { board: Board }) {
 function keyed(parts: PartShown[]): [string, PartShown][] {
   const seen = new Map<string, number>();
   return parts.map((p) => {
-    const what = [p.kind, p.title, p.measure, p.from, p.to, p.sites, p.agents, p.targets, p.tags].join("|");
+    const what = [p.kind, p.title, p.measure, p.from, p.to, p.sites, p.agents, p.targets, p.tags, p.labels].join("|");
     const before = seen.get(what) ?? 0;
     seen.set(what, before + 1);
     return [`${what}|${before}`, p];
@@ -132,7 +132,6 @@ function Edit({ board }: { board: Board }) {
   const [list, setList] = useState<Draft[]>(() => drafts(board.parts ?? []));
   const [base] = useState(board.revision); // which this is made from
   const ready = list.filter((d) => !lacks(d.part));
-  const parts = useMemo(() => ready.map((d) => d.part), [list]); // eslint-disable-line
   const asked = useSettled(JSON.stringify(ready.map((d) => [d.key, { ...d.part, title: undefined }])), 400);
   const preview = useQuery({
     queryKey: ["board", "preview", asked],
@@ -160,7 +159,7 @@ function Edit({ board }: { board: Board }) {
       void navigate("/boards");
     },
   });
-  const unready = list.length - parts.length;
+  const unready = list.length - ready.length;
   const trouble = save.error ?? drop.error ?? preview.error;
   return (
     <>

@@ -161,7 +161,7 @@ function Voice({ list }: { list: NonNullable<PartShown["voice"]> }) {
               <Ends of={v} />
             </th>
             <td className="pl-3 text-right">{figure("mos", v.mos)}</td>
-            <td className={"pl-3 whitespace-nowrap " + (v.word === "satisfied" ? "" : v.word === "unknown" ? "text-soft" : v.word === "some dissatisfied" ? "text-ochre" : "text-plum")}>{v.state === "lost" ? "lost: nobody is heard" : v.word}</td>
+            <td className={"pl-3 whitespace-nowrap " + (v.word === "satisfied" ? "" : v.word === "unknown" ? "text-soft" : v.word === "some dissatisfied" ? "text-ochre" : "text-plum")}>{v.word}</td>
             <td className="pl-3 text-right">{figure("ms", v.rtt_mean_ms)}</td>
             <td className="pl-3 text-right">{figure("ms", v.jitter_ms)}</td>
             <td className="pl-3 text-right">{figure("ratio", v.loss_ratio)}</td>
