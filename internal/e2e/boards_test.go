@@ -90,7 +90,8 @@ func arrange(t *testing.T, page context.Context, s *service) {
 		require.NoError(t, chromedp.Do(page, chromedp.MouseEvent(what, x, y, chromedp.ButtonLeft)))
 	}
 	var ends []float64
-	// What was moved a moment ago may still be on its way: it is grasped where it is.
+	// What was moved a moment ago may still be on its way.
+	until(t, page, `[...document.querySelectorAll("li[data-part]")].every((p) => !p.style.transform && p.getAnimations().length === 0)`)
 	require.Eventually(t, func() bool {
 		ends = evaluate[[]float64](t, page, `(() => {
 			scrollTo(0, 0);
