@@ -14,5 +14,5 @@ const land: Plugin = {
 
 export default defineConfig({
   plugins: [react(), tailwindcss(), land],
-  build: { emptyOutDir: false, chunkSizeWarningLimit: 900 },
+  build: { emptyOutDir: false, chunkSizeWarningLimit: 900, rollupOptions: { input: ["index.html", "visit.html"] } },
 });

@@ -107,10 +107,6 @@ func (f *fitter) cap(sh *shape, m *Model) {
 		for b := range worst {
 			top := worst[b]
 			around(f.c.bins, b, max(1, 30/f.c.length), func(i, _ int) { top = max(top, worst[i]) })
-			if math.IsInf(top, -1) {
-				continue
-			}
-			off := math.Abs(m.Scale.from(top) - low)
 			if sh.seen[k][b] < 3 {
 				// In a scale of logarithms, what is not known of a day would know no bounds.
 				expected := m.Scale.from(sh.middle[k][b] + sh.level)
@@ -119,6 +115,7 @@ func (f *fitter) cap(sh *shape, m *Model) {
 				sh.step[k][b] = min(sh.step[k][b], most)
 				continue
 			}
+			off := math.Abs(m.Scale.from(top) - low)
 			if off < 2*tolerance {
 				continue
 			}

@@ -96,8 +96,30 @@ type StreamDirection struct {
 	LateSent   int            `json:"late_sent"`
 	DSCPSent   *int           `json:"dscp_sent"` // null when it is not known
 	DSCPs      []DSCPCount    `json:"dscp_received"`
+	Shape      *ShapeReport   `json:"delay_shape,omitempty"`
 	Quality    *QualityReport `json:"quality,omitempty"` // left out without a codec
 	Spans      []StreamSpan   `json:"spans"`
+}
+
+// ShapeReport is how the delays of the packets that kept their order lie.
+type ShapeReport struct {
+	QuantilesMs []float64 `json:"quantiles_ms"`        // at delay.Parts
+	Offset      bool      `json:"offset,omitempty"`    // all are off by what the two clocks are apart
+	MemoryMs    float64   `json:"memory_ms,omitempty"` // after that the correlation of what lasts has fallen to 1/e; absent when none shows
+	MemoryShare float64   `json:"memory_share_ratio,omitempty"`
+	HeldMs      *float64  `json:"reordered_held_ms,omitempty"` // how much longer those took that came behind a later one
+}
+
+// shape writes how delays lie.
+func (x Streamed) shape(s oneway.Shape) *ShapeReport {
+	if len(s.Quantiles) == 0 {
+		return nil
+	}
+	r := &ShapeReport{QuantilesMs: []float64{}, Offset: !x.Clock.InStep, MemoryMs: float64(s.Memory.For) / 1e6, MemoryShare: s.Memory.Share, HeldMs: millis(s.Held)}
+	for _, q := range s.Quantiles {
+		r.QuantilesMs = append(r.QuantilesMs, float64(q)/1e6)
+	}
+	return r
 }
 
 // DSCPCount is how many packets arrived with a DSCP.
@@ -204,6 +226,7 @@ func (x Streamed) direction(list []oneway.Stream, there bool, dscp int, bps floa
 		d.Quality = x.quality(list, there)
 		d.MediaMs, d.MediaMost = x.media(list)
 	}
+	d.Shape = x.shape(m.Shape)
 	d.Spans = x.seconds(list, there)
 	return d
 }

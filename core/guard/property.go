@@ -105,6 +105,9 @@ func (p *Path) findProperties(now time.Time) {
 
 // tell notes a property unless it is known already.
 func (p *Path) tell(n Property) {
+	if n.Kind == Creeping {
+		p.endSteps(n)
+	}
 	for i, old := range p.properties {
 		if old.Kind != n.Kind || !old.EndedAt.IsZero() {
 			continue
@@ -136,6 +139,16 @@ func (p *Path) tell(n Property) {
 		}
 	}
 	p.properties = append(p.properties, n)
+}
+
+// endSteps ends new levels that turn out to be steps of a creep: they are no levels that stay, and
+// nobody is to take one for normal, nor does the path by itself.
+func (p *Path) endSteps(creep Property) {
+	for i := range p.properties {
+		if x := &p.properties[i]; x.Kind == NewLevel && x.Measure == creep.Measure && x.EndedAt.IsZero() && x.AcceptedAt.IsZero() && !x.Since.Before(creep.Since) {
+			x.EndedAt = creep.ToldAt
+		}
+	}
 }
 
 func (p *Path) sameHours(a, b Property) bool {

@@ -1,6 +1,7 @@
 package oneway
 
 import (
+	"slices"
 	"time"
 
 	"woodlark.example/core/delay"
@@ -19,6 +20,7 @@ func OfAll(list []Stream, c Clock, far bool) Direction {
 	var samples []delay.Sample
 	var lost []bool
 	arrived := 0
+	shape := Shape{} // the delays are all streams', what lasts of them the first one's
 	for _, s := range list {
 		one := Of(s, c, far)
 		all.Duplicates += one.Duplicates
@@ -26,6 +28,12 @@ func OfAll(list []Stream, c Clock, far bool) Direction {
 		all.Order.Reordered += one.Order.Reordered
 		all.Order.Extent = max(all.Order.Extent, one.Order.Extent)
 		arrived += one.Loss.Sent - one.Loss.Lost
+		if shape.Memory.For == 0 {
+			shape.Memory = one.Shape.Memory
+		}
+		if held, some := one.Shape.Held.Get(); some {
+			shape.Held = figure.Of(max(held, shape.Held.Or(0)))
+		}
 		for k, n := range one.DSCPs {
 			all.DSCPs[k] += n
 		}
@@ -49,10 +57,21 @@ func OfAll(list []Stream, c Clock, far bool) Direction {
 	if len(samples) > 0 {
 		all.PDV999 = pdv(samples, 0.999)
 	}
+	shape.Quantiles = quantiles(samples)
+	all.Shape = shape
 	if arrived > 0 {
 		all.Order.Ratio = figure.Of(float64(all.Order.Reordered) / float64(arrived))
 	}
 	return all
+}
+
+func quantiles(samples []delay.Sample) []time.Duration {
+	sorted := make([]time.Duration, len(samples))
+	for i, s := range samples {
+		sorted[i] = s.RTT
+	}
+	slices.Sort(sorted)
+	return delay.Quantiles(sorted)
 }
 
 // Split cuts a stream into stretches by when packets were sent, by the sender's clock:

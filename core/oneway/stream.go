@@ -1,6 +1,7 @@
 package oneway
 
 import (
+	"slices"
 	"time"
 
 	"woodlark.example/core/delay"
@@ -38,6 +39,43 @@ type Direction struct {
 	DSCPs  map[int]int // packets by the DSCP that they arrived with
 	TTLs   map[int]int // packets by the TTL that they arrived with
 	Late   int
+	Shape  Shape
+}
+
+// Shape is how the delays of the packets that kept their order lie: their quantiles at delay.Parts,
+// and how long they last. Held is how much longer those took that came behind a later one, in the
+// median; absent when none did.
+type Shape struct {
+	Quantiles []time.Duration
+	Memory    delay.Memory // zero where none shows
+	Held      figure.Duration
+}
+
+// shape is that of a stream; see Of.
+func (s Stream) shape(c Clock, far bool) (x Shape) {
+	first := s.first()
+	var kept []delay.Sample
+	var sorted, behind []time.Duration
+	next := 0
+	for k, a := range s.Arrivals {
+		if a.Number < 0 || a.Number >= len(first) || first[a.Number] != k || a.At.IsZero() || s.Sent[a.Number].IsZero() {
+			continue
+		}
+		d := c.between(s.Sent[a.Number], a.At, far)
+		if a.Number < next {
+			behind = append(behind, d)
+			continue
+		}
+		next = a.Number
+		kept, sorted = append(kept, delay.Sample{Number: a.Number, RTT: d}), append(sorted, d)
+	}
+	slices.Sort(sorted)
+	x.Quantiles = delay.Quantiles(sorted)
+	x.Memory, _ = delay.MemoryOf(kept, s.Interval)
+	if late, any := delay.Median(behind); any && len(sorted) > 0 {
+		x.Held = figure.Of(max(0, late-delay.Quantile(sorted, 0.5)))
+	}
+	return x
 }
 
 // Order is how far packets overtook each other (RFC 4737).
@@ -82,6 +120,7 @@ func Of(s Stream, c Clock, far bool) Direction {
 		}
 	}
 	d.Order, d.Duplicates = s.order()
+	d.Shape = s.shape(c, far)
 	return d
 }
 

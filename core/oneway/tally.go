@@ -73,6 +73,11 @@ func (t *Tally) Add(number int, sent, received time.Time, size int) {
 	t.transit = transit
 }
 
+// Has reports whether a number came, of the last ones: of earlier ones it does not know.
+func (t *Tally) Has(n int64) bool {
+	return t.seen != nil && n < t.Next && t.Next-n <= tallyWindow && t.seen[n%tallyWindow/64]&(1<<(n%64)) != 0
+}
+
 // Lost is how many of the packets that were sent did not arrive.
 func (t Tally) Lost(sent int64) int64 { return max(0, sent-t.Packets) }
 

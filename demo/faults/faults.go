@@ -29,6 +29,25 @@ type Exercise struct {
 	MustNot   []string      `yaml:"must_not"` // codes of findings
 	Facts     []Fact        `yaml:"facts"`
 	Odd       []string      `yaml:"odd"` // what a check of the file warns of, and is meant
+	Shows     []Show        `yaml:"shows"`
+}
+
+// Show is a measurement that shows what is true: of a kind, with what it is told; at a moment, such as
+// 17:00 or "day-1 14:30", and against another where the difference is what shows.
+type Show struct {
+	Kind    string         `yaml:"kind"`
+	To      string         `yaml:"to"` // where that is not the exercise's
+	With    map[string]any `yaml:"with"`
+	At      string         `yaml:"at"`
+	Against string         `yaml:"against"`
+}
+
+// Target is what is measured to.
+func (s Show) Target(x Exercise) string {
+	if s.To != "" {
+		return s.To
+	}
+	return x.To
 }
 
 // Expectation is a finding that must come, with what it must name.

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"woodlark.example/core/reading"
+	"woodlark.example/internal/host"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
@@ -42,17 +43,24 @@ func (l *lasts) keep(key string, body json.RawMessage) {
 	l.by[key] = body
 }
 
+// ground is what the agent's network, or its machine, knows of how it sends; nil when neither does.
+func (a *Agent) ground() kind.Ground {
+	if g, ok := a.options.Network.(kind.Ground); ok {
+		return g
+	}
+	if a.options.Ground != nil {
+		return a.options.Ground
+	}
+	return nil
+}
+
 // host is the agent as the place of a measurement.
 func (a *Agent) host() kind.Host {
 	h := kind.Host{Name: a.options.Name, Network: a.options.Network, Wall: a.options.Wall, End: a.end(),
 		Limits: kind.Limits{Rate: a.options.MostRate, Loads: a.options.LoadHours.Allow, Hours: a.options.LoadHours.String()}}
-	if g, ok := a.options.Network.(kind.Ground); ok {
-		h.Ground = g
-	} else if a.options.Ground != nil {
-		h.Ground = a.options.Ground
-	}
+	h.Ground = a.ground()
 	if a.options.Ground != nil {
-		h.Links = a.options.Ground
+		h.Links, h.LinkTo = a.options.Ground, host.LinkTo
 	}
 	return h
 }
@@ -105,6 +113,11 @@ func (a *Agent) do(ctx context.Context, o protocol.RunOrder, heard func(kind.Pro
 	j := &kind.Job{Host: a.host(), Spec: s, Targets: o.Targets, Far: o.Far, Heard: heard}
 	for _, l := range o.Lanes {
 		j.Lanes = append(j.Lanes, l.Lane)
+	}
+	if len(o.Before) > 0 {
+		if j.Before, err = k.ReadResult(o.Version, o.Before); err != nil {
+			return nil, err
+		}
 	}
 	same := k.Name + " " + string(o.Spec) + " " + fmt.Sprint(o.Targets)
 	if k.Remembers {

@@ -1,14 +1,18 @@
 package agent
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"sync"
 	"time"
 
 	"woodlark.example/core/capacity"
+	"woodlark.example/internal/host"
 	"woodlark.example/internal/probe/respond"
 	"woodlark.example/internal/probe/session"
+	"woodlark.example/internal/probe/trace"
 	"woodlark.example/internal/protocol"
 )
 
@@ -84,7 +88,16 @@ func (a *Agent) openFarEnd() error {
 	if a.options.MostRate > 0 {
 		limits.Rate = a.options.MostRate
 	}
-	far, err := respond.New(respond.Options{Network: a.options.Network, Listen: a.options.Listen, Keys: a.admit, Limits: limits, StampOpen: true, Wall: a.options.Wall, End: a.end, Log: a.log})
+	o := respond.Options{Network: a.options.Network, Listen: a.options.Listen, Keys: a.admit, Limits: limits, StampOpen: true, Wall: a.options.Wall, End: a.end, Log: a.log}
+	if a.options.Ground != nil {
+		o.Link = host.LinkTo
+	}
+	if g := a.ground(); g != nil {
+		o.Trace = func(ctx context.Context, to netip.Addr) ([]string, error) {
+			return trace.Hops(ctx, a.options.Network, g, to)
+		}
+	}
+	far, err := respond.New(o)
 	if err != nil {
 		return fmt.Errorf("be a far end at %s: %w", a.options.Listen, err)
 	}
@@ -94,10 +107,10 @@ func (a *Agent) openFarEnd() error {
 
 func (a *Agent) end() session.End {
 	if a.options.End == nil {
-		return session.End{Name: a.options.Name}
+		return session.End{Name: a.options.Name, Is: "agent"}
 	}
 	e := a.options.End()
-	e.Name = a.options.Name
+	e.Name, e.Is = a.options.Name, "agent"
 	return e
 }
 

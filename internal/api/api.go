@@ -81,6 +81,7 @@ func New(o Options) http.Handler {
 	r.Get(guestPlace+"{secret}", s.guestPage)
 	r.Head(guestPlace+"{secret}", s.guestPage)
 	r.Post(guestPlace+"{secret}", s.guestPage)
+	r.Route(guestPlace+"{secret}/visit", s.visitCalls)
 	r.Route("/api/v1/agent", s.agentCalls)
 	r.HandleFunc("/api/*", func(w http.ResponseWriter, r *http.Request) {
 		refuse(w, r, http.StatusNotFound, "There is no call "+r.Method+" "+cut(r.URL.Path)+"; /api/v1/openapi.json lists all.")
@@ -121,6 +122,7 @@ func config(version string) huma.Config {
 		{Name: "Agents", Description: "Who measures, and how they stand"},
 		{Name: "Reports", Description: "What got worse, what is to know, and who changed what"},
 		{Name: "Boards", Description: "Pages of one's own, made of parts"},
+		{Name: "Plans", Description: "Measurements that are kept under names, and what they would take"},
 		{Name: "Sites", Description: "Where sites are, what stands at them, and who has which prefixes"},
 		{Name: "Guests", Description: "Links by which somebody outside sees one thing"},
 		{Name: "Events", Description: "What happens, as it happens"},
@@ -149,9 +151,13 @@ func (s *server) register(a huma.API) {
 	s.registerEvidence(a)
 	s.registerPeriod(a)
 	s.registerAnnotations(a)
+	s.registerComparisons(a)
+	s.registerLikenesses(a)
 	s.registerDossiers(a)
 	s.registerGuests(a)
+	s.registerVisits(a)
 	s.registerBoards(a)
+	s.registerPlans(a)
 	s.registerSites(a)
 	s.registerOwners(a)
 	s.registerTransfer(a)

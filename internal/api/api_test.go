@@ -154,8 +154,9 @@ type desk struct {
 
 // serve is a service with one watch of one path that has two hours of readings.
 func serve(t *testing.T) *desk {
-	c, err := service.New(t.Context(), service.Options{Store: storetest.New(t), Zone: time.UTC, SiteOf: func(string) string { return "Holm" }})
+	c, err := service.New(t.Context(), service.Options{Store: storetest.New(t), Zone: time.UTC, SiteOf: func(string) string { return "Holm" }, Visitors: netip.MustParseAddrPort("127.0.0.1:0")})
 	require.NoError(t, err)
+	t.Cleanup(c.Visits.Close)
 	require.NoError(t, c.AddAgent(t.Context(), store.Agent{Name: "quay", Site: "Northquay", Kind: "simulated"}, func(ident.ID) (protocol.Worker, error) { return worker{c}, nil }))
 	w, err := c.Watches.Save(t.Context(), ident.ID{}, "holm", watches.Spec{From: []string{"quay"}, To: []string{"192.0.2.9"}, Tags: []string{"islands"}}, false)
 	require.NoError(t, err)
@@ -165,7 +166,7 @@ func serve(t *testing.T) *desk {
 		u.Readings = append(u.Readings, minute(w.Paths[0], end.Add(-time.Duration(ago)*time.Minute), 0))
 	}
 	require.NoError(t, c.Upload(t.Context(), u))
-	console := fstest.MapFS{"index.html": {Data: []byte("<title>Woodlark</title>")}, "assets/a.js": {Data: []byte("1")}}
+	console := fstest.MapFS{"index.html": {Data: []byte("<title>Woodlark</title>")}, "assets/a.js": {Data: []byte("1")}, "visit.html": {Data: []byte("the page to measure by")}}
 	web := httptest.NewServer(api.New(api.Options{Service: c, Token: token, Version: "test", Console: console}))
 	t.Cleanup(web.Close)
 	return &desk{t, web, c, w.Paths[0]}

@@ -93,6 +93,10 @@ func (s *server) guestPage(w http.ResponseWriter, r *http.Request) {
 		if phrase != "" && l.Passphrase != "" {
 			http.SetCookie(w, &http.Cookie{Name: guestCookie, Value: s.visitors.cookie(l.ID, now.Add(guestStay)), Path: guestPlace + secret, MaxAge: int(guestStay.Seconds()), HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: r.TLS != nil || r.Header.Get("X-Forwarded-Proto") == "https"})
 		}
+		if l.What == guests.Readiness {
+			s.visitPage(w, r)
+			return
+		}
 		h.Set("Content-Type", "text/html; charset=utf-8")
 		http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(html))
 	case errors.Is(err, guests.ErrNone):

@@ -10,6 +10,7 @@ import (
 
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/kind"
+	"woodlark.example/internal/needfile"
 	"woodlark.example/internal/service/guests"
 	"woodlark.example/internal/service/selection"
 	"woodlark.example/internal/store"
@@ -74,6 +75,14 @@ func (s *server) registerGuests(a huma.API) {
 func guestSpec(in apitype.GuestLinkSpec) (g guests.Spec, err error) {
 	g = guests.Spec{What: in.What, Title: in.Title, Notes: in.Notes, EndsAt: in.EndsAt, Passphrase: in.Passphrase, Frozen: in.Frozen,
 		Subject: guests.Subject{ID: in.ID, Objective: in.Objective, Of: selection.Selection{Sites: in.Sites, Agents: in.Agents, Targets: in.Targets, Tags: in.Tags, Labels: in.Labels}}}
+	if in.Need != "" {
+		n, err := needfile.NameOrText(in.Need)
+		if err != nil {
+			return g, &kind.Wrong{Field: "need", Says: err.Error()}
+		}
+		g.Subject.Need = &n
+	}
+	g.Subject.Seats = in.Seats
 	if in.FromAt != nil {
 		g.Subject.From = in.FromAt.UTC()
 	}
@@ -97,6 +106,9 @@ func guestLinkOf(l store.GuestLink) apitype.GuestLink {
 	if json.Unmarshal([]byte(l.Subject), &s) == nil {
 		out.ID, out.Objective, out.Sites, out.Agents, out.Targets, out.Tags, out.Labels = s.ID, s.Objective, s.Of.Sites, s.Of.Agents, s.Of.Targets, s.Of.Tags, s.Of.Labels
 		out.FromAt, out.ToAt = utc(s.From), utc(s.To)
+		if s.Need != nil {
+			out.Need, out.Seats = s.Need.Name, s.Seats
+		}
 		if s.Last > 0 {
 			out.Last = brief(s.Last)
 		}

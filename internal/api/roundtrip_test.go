@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"woodlark.example/core/acceptance"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
@@ -28,6 +29,14 @@ func filled(r *rand.Rand, v reflect.Value, within ...reflect.Type) {
 	}
 	if v.Type() == reflect.TypeFor[json.RawMessage]() {
 		v.SetBytes(fmt.Appendf(nil, `{"gull":%d}`, r.IntN(1000)))
+		return
+	}
+	switch x := v.Addr().Interface().(type) {
+	case *acceptance.Ways:
+		x.There, x.Back = acceptance.Amount{Value: float64(1 + r.IntN(1e6))}, acceptance.Amount{Value: float64(1 + r.IntN(100)), Unit: acceptance.Percent}
+		return
+	case *acceptance.Share:
+		*x = acceptance.ShareOf(float64(r.IntN(1000)) / 1000)
 		return
 	}
 	switch v.Kind() {

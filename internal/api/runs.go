@@ -38,6 +38,16 @@ type oneRun struct {
 	ID string `path:"id"`
 }
 
+type runFile struct {
+	ID     string `path:"id"`
+	Format string `query:"format" enum:"text,html,pdf,csv,json" default:"html"`
+}
+
+type resumeRun struct {
+	ID   string `path:"id"`
+	Body apitype.Resume
+}
+
 type compareRun struct {
 	ID   string `path:"id"`
 	With string `query:"with" doc:"last, baseline, or another trace's identifier" default:"last"`
@@ -69,6 +79,20 @@ func (s *server) registerRuns(a huma.API) {
 	stop := operation(http.MethodDelete, "/runs/{id}", "stop-run", "End the measurement that a run is of, with the runs that were begun together with it; what was measured until then is kept", "Runs", http.StatusNotFound, http.StatusConflict)
 	stop.DefaultStatus = http.StatusNoContent
 	huma.Register(a, stop, func(ctx context.Context, in *oneRun) (*struct{}, error) { return nil, s.problem(s.stopRun(ctx, in.ID)) })
+	s.registerRunFile(a)
+	resume := operation(http.MethodPost, "/runs/{id}/resume", "resume-run", "Go on with a run that was cut or stopped, of a kind that can: a new run, from what the first had measured", "Runs", http.StatusNotFound, http.StatusUnprocessableEntity)
+	resume.DefaultStatus = http.StatusAccepted
+	huma.Register(a, resume, func(ctx context.Context, in *resumeRun) (*body[[]apitype.Run], error) {
+		id, err := parseID(in.ID)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		list, err := s.c.Runs.Resume(ctx, id, in.Body.Key)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		return &body[[]apitype.Run]{s.runsOf(list)}, nil
+	})
 	huma.Register(a, operation(http.MethodGet, "/kinds", "list-kinds", "The kinds of measurement, and what can be asked of each", "Runs"),
 		func(context.Context, *struct{}) (*body[[]apitype.Kind], error) {
 			return &body[[]apitype.Kind]{kindsOf()}, nil

@@ -11,14 +11,15 @@ import (
 )
 
 // New starts Chromium with a window of a size and a profile of its own. The
-// function that it returns ends it and clears the profile.
-func New(ctx context.Context, width, height int) (context.Context, func(), error) {
+// function that it returns ends it and clears the profile. Further switches of Chromium
+// are named without their dashes.
+func New(ctx context.Context, width, height int, switches ...string) (context.Context, func(), error) {
 	profile, err := os.MkdirTemp("", "woodlark-browser-")
 	if err != nil {
 		return nil, nil, err
 	}
 	flags := []chromedp.ExecAllocatorOption{chromedp.UserDataDir(profile), chromedp.WindowSize(width, height), chromedp.Flag("force-color-profile", "srgb")}
-	for _, name := range []string{"no-sandbox", "disable-gpu", "disable-quic", "no-first-run", "disable-background-networking", "disable-component-update", "disable-sync", "hide-scrollbars"} {
+	for _, name := range append([]string{"no-sandbox", "disable-gpu", "disable-quic", "no-first-run", "disable-background-networking", "disable-component-update", "disable-sync", "hide-scrollbars"}, switches...) {
 		flags = append(flags, chromedp.Flag(name, true))
 	}
 	page, endPage := chromedp.NewContext(ctx, chromedp.WithAllocatorOptions(flags...))

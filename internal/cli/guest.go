@@ -14,11 +14,12 @@ import (
 )
 
 var guestCommand = command{
-	name: "guest", summary: "links by which somebody outside sees one path, incident, report, board or run, until a date",
-	usage: "[list]\nadd path -from AGENT -to TARGET -title TITLE -until TIME [options]\nadd incident ID … \nadd run ID …\nadd board NAME …\nadd report [-tags …] …\nopenings ID\nend ID",
+	name: "guest", summary: "links by which somebody outside sees one thing, or measures from a browser, until a date",
+	usage: "[list]\nadd path -from AGENT -to TARGET -title TITLE -until TIME [options]\nadd incident ID … \nadd run ID …\nadd board NAME …\nadd report [-tags …] …\nadd readiness -need NEED [-seats N] …\nvisits [ID]\nopenings ID\nend ID",
 	example: "woodlark guest add path -from northquay -to terminal.holm.example -title 'Holm, for Kelpnet' -until '2026-12-24 18:00' -last 7d\n" +
-		"woodlark guest add report -tags islands -last 7d -title 'The islands' -until '2026-12-24 18:00' -passphrase @phrase -frozen\nwoodlark guest",
-	more: "The link is shown once: only its hash is kept. It shows that one thing and lets nothing be changed.\nWithout -frozen it shows how things are when it is opened. A passphrase that begins with @ is the\ncontent of a file.",
+		"woodlark guest add report -tags islands -last 7d -title 'The islands' -until '2026-12-24 18:00' -passphrase @phrase -frozen\n" +
+		"woodlark guest add readiness -need calls -seats 12 -title 'Is Gannet Bay fit for calls?' -until 7d\nwoodlark guest visits\nwoodlark guest",
+	more: "The link is shown once: only its hash is kept. It shows that one thing and lets nothing be changed.\nWithout -frozen it shows how things are when it is opened. A passphrase that begins with @ is the\ncontent of a file. By a link of a readiness test the visitor's browser measures the way to this\nservice, with nothing installed: round trip, rates over HTTP, and packets each way; 'woodlark guest\nvisits' shows what came of it.",
 	run:  runGuest,
 }
 
@@ -26,6 +27,7 @@ type guestOptions struct {
 	spec                                apitype.GuestLinkSpec
 	one                                 onePath
 	until, phrase, last, between, notes string
+	need                                string
 	of                                  chosen
 }
 
@@ -43,6 +45,8 @@ func runGuest(c *call) error {
 	f.StringVar(&o.last, "last", "", "of add path and report: how far back from when it is opened, such as 24h or 7d; 24h when left out")
 	f.StringVar(&o.between, "between", "", "of add path and report: of this time: FROM,TO")
 	f.StringVar(&o.spec.Objective, "objective", "", "of add: hold paths against this objective")
+	f.StringVar(&o.need, "need", "", "of add readiness: what the place has to be fit for: calls, meetings, remote-desk, file-work, kiosk, or a FILE")
+	f.IntVar(&o.spec.Seats, "seats", 0, "of add readiness: how many use it at once")
 	c.withChoice(&o.of, "of add report: ")
 	if err := c.parse(); err != nil {
 		return err
@@ -51,7 +55,7 @@ func runGuest(c *call) error {
 	if len(args) > 0 {
 		verb, args = args[0], args[1:]
 	}
-	all := "from to family via title notes until passphrase frozen last between objective sites agents targets tags labels"
+	all := "from to family via title notes until passphrase frozen last between objective need seats sites agents targets tags labels"
 	if err := c.belong(verb, map[string]string{"add": all}); err != nil {
 		return err
 	}
@@ -71,6 +75,8 @@ func runGuest(c *call) error {
 		return c.write(list, guestsRead(list).OrSay(len(list), "There is no guest link yet. 'woodlark guest add' makes one."))
 	case "add":
 		return c.addGuest(api, o, args)
+	case "visits":
+		return c.visits(api, args)
 	case "openings", "end":
 		if len(args) != 1 {
 			return wrongCall("guest %s needs the identifier that 'woodlark guest' shows", verb)
@@ -80,7 +86,7 @@ func runGuest(c *call) error {
 		}
 		return c.guestOpenings(api, args[0])
 	}
-	return wrongCall("%q is none of list, add, openings, end", short(verb))
+	return wrongCall("%q is none of list, add, visits, openings, end", short(verb))
 }
 
 // given is a text, or what a file that is named with @ holds.
@@ -98,7 +104,7 @@ func given(option, text string) (string, error) {
 
 func (c *call) addGuest(api *client.Client, o guestOptions, args []string) (err error) {
 	if len(args) == 0 {
-		return wrongCall("say of what: path, incident, report, board or run")
+		return wrongCall("say of what: path, incident, readiness, report, board or run")
 	}
 	o.spec.What = args[0]
 	most := 1
@@ -120,6 +126,9 @@ func (c *call) addGuest(api *client.Client, o guestOptions, args []string) (err 
 		}
 	case !o.one.none():
 		return wrongCall("-from, -to, -via and -family are of 'guest add path'")
+	}
+	if o.spec.Need, err = needText(o.need); err != nil {
+		return err
 	}
 	if err := o.times(time.Now()); err != nil {
 		return err

@@ -46,8 +46,13 @@ var conforming = map[string]struct{ brief, long, target, far string }{
 	"walk":        {"-probes 5 -every 10ms -wait 200ms", "-probes 2000 -every 20ms", "holm.example", "holm.example"},
 	"stream":      {"-for 500ms -every 10ms -payload 200 -dscp EF", "-for 60s", "holm.example", "holm"},
 	"throughput":  {"-protocol udp -rate 1M -for 500ms -direction there", "-protocol udp -rate 1M -for 60s -direction there", "holm.example", "holm"},
+	"accept":      {"-cir 800k -frames 512 -tests performance -performance 1s -first-look=false -host-check=false -wait 10ms -direction there -loss-limit 0.1%", "-up-to 800k -sizes 512 -for 20s -out-of-service -first-look=false -host-check=false", "holm.example", "holm"},
+	"ready":       {"-need testdata/need.yaml -quick", "-need calls -seats 3", "holm.example", "holm"},
 	"name-length": {"-unit bytes -most 12", "-pause 500ms", "holm.example", "holm.example"},
 }
+
+// needs is what a kind is not measured without: as an option, and as a field of JSON.
+var needs = map[string][2]string{"accept": {"-cir 1M ", `"cir": "1M", `}, "ready": {"-need kiosk ", `"need": "kiosk", `}}
 
 // harbour is a service with an agent at each host of the world.
 type harbour struct {
@@ -60,6 +65,13 @@ func newHarbour(t *testing.T) *harbour {
 	dir, err := os.MkdirTemp("", "wlk")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	h, stop := harbourIn(t, dir)
+	t.Cleanup(stop)
+	return h
+}
+
+// harbourIn is a service whose state is in a folder, until it is stopped.
+func harbourIn(t *testing.T, dir string) (h *harbour, stopped func()) {
 	const token = "0123456789abcdef0123456789abcdef"
 	s, err := serve.Start(t.Context(), serve.Options{Settings: settings.Settings{Listen: "127.0.0.1:0", State: filepath.Join(dir, "s"), Zone: time.UTC}, Token: token})
 	require.NoError(t, err)
@@ -78,10 +90,6 @@ func newHarbour(t *testing.T) *harbour {
 	ctx, stop := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
 	go func() { ended <- s.Serve(ctx) }()
-	t.Cleanup(func() {
-		stop()
-		assert.NoError(t, <-ended)
-	})
 	require.Eventually(t, func() bool {
 		r, err := http.Get(s.URL() + "/readyz")
 		if err != nil {
@@ -94,7 +102,10 @@ func newHarbour(t *testing.T) *harbour {
 	t.Setenv("WOODLARK_STATE", filepath.Join(dir, "here"))
 	file := filepath.Join(dir, "quayside.yaml")
 	require.NoError(t, os.WriteFile(file, []byte(quayside), 0o600))
-	return &harbour{t, s.URL(), file}
+	return &harbour{t, s.URL(), file}, func() {
+		stop()
+		assert.NoError(t, <-ended)
+	}
 }
 
 // call calls a command.
@@ -217,7 +228,7 @@ func (h *harbour) standing(k *kind.Kind, brief, far string) {
 	require.Eventually(t, func() bool {
 		runs = h.runsOf("-outcome done -watch " + k.Name)
 		return len(runs) > 0
-	}, 30*time.Second, 100*time.Millisecond)
+	}, 2*time.Minute, 100*time.Millisecond, "those that fill a path wait for each other")
 	assert.Equal(t, k.Name, runs[0].Watch)
 	again := h.there("watch change " + k.Name + " -paused -format json")
 	var changed []apitype.Watch
@@ -234,7 +245,7 @@ func (h *harbour) cutShort(k *kind.Kind, long, far string) {
 	require.Eventually(t, func() bool {
 		list := h.runsOf("-running -kind " + k.Name)
 		return len(list) == 1 && (list[0].Heard > 0 || list[0].Says == "streaming" || list[0].Says == "there")
-	}, 30*time.Second, 50*time.Millisecond)
+	}, 2*time.Minute, 50*time.Millisecond)
 	began := time.Now()
 	out := h.there("runs stop " + id)
 	assert.Less(t, time.Since(began), 15*time.Second)
@@ -253,8 +264,8 @@ func (h *harbour) cutShort(k *kind.Kind, long, far string) {
 func (h *harbour) refused(k *kind.Kind, far string) {
 	t := h.t
 	for line, says := range map[string]string{
-		k.Name + " -from nobody " + far: "there is no agent",
-		k.Name + " -gulls 3 " + far:     "-gulls",
+		k.Name + " " + needs[k.Name][0] + "-from nobody " + far:                               "there is no agent",
+		k.Name + " -gulls 3 " + far:                                                           "-gulls",
 		"watch add -name x -kind " + k.Name + " -from quay -to " + far + " -repeat 5h -gulls": "-gulls",
 	} {
 		status, _, errs := h.call(append(strings.Fields(line), "-service", h.url)...)
@@ -262,8 +273,8 @@ func (h *harbour) refused(k *kind.Kind, far string) {
 		assert.Contains(t, errs, says, line)
 	}
 	for body, says := range map[string]string{
-		`{"kind": "` + k.Name + `", "from": "quay", "to": ["` + far + `"], "gulls": 3}`: "gulls",
-		`{"kind": "` + k.Name + `", "from": "quay", "to": []}`:                          "invalid: name ",
+		`{` + needs[k.Name][1] + `"kind": "` + k.Name + `", "from": "quay", "to": ["` + far + `"], "gulls": 3}`: "gulls",
+		`{` + needs[k.Name][1] + `"kind": "` + k.Name + `", "from": "quay", "to": []}`:                          "invalid: name ",
 	} {
 		r, err := http.NewRequestWithContext(t.Context(), http.MethodPost, h.url+"/api/v1/runs", strings.NewReader(body))
 		require.NoError(t, err)

@@ -12,13 +12,13 @@ import (
 
 var labCommand = command{
 	name: "lab", summary: "set up, run in and take down a simulated network",
-	usage:   "check | learn | up | run | show | down [options] …",
+	usage:   "check | learn | from | up | run | show | down [options] …",
 	example: "woodlark lab run -link '6Mbit/s, 40ms ±5ms, 0.5%' -- sh -c 'ping -c 20 far.example'\nwoodlark lab up -world demo/skerry.yaml\nwoodlark lab run -at ops.northquay.example -- woodlark ping terminal.holm.example\nwoodlark lab show\nwoodlark lab down",
 	run:     runLab,
 }
 
 func labCommands() []command {
-	return []command{labCheckCommand, labLearnCommand, labUpCommand, labRunCommand, labShowCommand, labDownCommand}
+	return []command{labCheckCommand, labLearnCommand, labFromCommand, labUpCommand, labRunCommand, labShowCommand, labDownCommand}
 }
 
 // runLab hands over to a command of the lab's own.
@@ -34,12 +34,12 @@ func runLab(c *call) error {
 		if err := c.parse(); err != nil {
 			return err
 		}
-		return wrongCall("say what to do: check, learn, up, run, show or down")
+		return wrongCall("say what to do: check, learn, from, up, run, show or down")
 	}
 	all := append(labCommands(), labCarryCommand, labEnterCommand)
 	i := slices.IndexFunc(all, func(s command) bool { return s.name == "lab "+c.args[0] })
 	if i < 0 {
-		return wrongCall("%q is none of check, learn, up, run, show, down", short(c.args[0]))
+		return wrongCall("%q is none of check, learn, from, up, run, show, down", short(c.args[0]))
 	}
 	sub := newCall(all[i], c.ctx, c.args[1:], c.in, c.out, c.err)
 	return exit{status: sub.finish(sub.run(sub))}

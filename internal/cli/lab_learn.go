@@ -4,36 +4,46 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
 	"woodlark.example/demo/faults"
-	"woodlark.example/internal/kind"
 	"woodlark.example/internal/network/world"
 	"woodlark.example/internal/report/document"
 )
 
 var labLearnCommand = command{
 	name: "lab learn", summary: "networks with a fault to find, or none, and their truth",
-	usage: "[NAME]\n-run NAME\n-truth NAME", example: "woodlark lab learn\nwoodlark lab learn -run clicks-in-the-line\nwoodlark lab learn -truth clicks-in-the-line",
-	more: "Without a name it lists the complaints. -run measures in the network, without any\nprivilege; -up makes a lab of it, in which any program can be run. Other commands\ntake it as -world learn:NAME.",
+	usage: "[NAME]\n-run NAME\n-answer CODE,… NAME\n-truth NAME", example: "woodlark lab learn\nwoodlark lab learn -run clicks-in-the-line\nwoodlark lab learn -answer loss_bursts clicks-in-the-line\nwoodlark lab learn -truth clicks-in-the-line",
+	more: "Without a name it lists the complaints. -run makes the measurements that show what\nis true of it, at the hour at which it shows, without any privilege; -answer checks what you\nconclude, by the codes of findings (-codes lists them), or none; -up makes a lab of it, in\nwhich any program can be run. Other commands\ntake it as -world learn:NAME.",
 	run:  runLabLearn,
 }
 
 func runLabLearn(c *call) error {
 	var run, truth, up bool
-	var save string
+	var codes bool
+	var save, answer, where string
 	c.withFormat()
-	c.flags.BoolVar(&run, "run", false, "measure from one end to the other")
+	c.flags.BoolVar(&run, "run", false, "make the measurements that show what is true of it")
+	c.flags.StringVar(&answer, "answer", "", "check this: codes of findings with commas between, or none where nothing is wrong")
+	c.flags.StringVar(&where, "where", "", "of -answer: the host or router that it is at, where it is at one")
+	c.flags.BoolVar(&codes, "codes", false, "list the codes of findings, and what they mean")
 	c.flags.BoolVar(&truth, "truth", false, "show what is true of it")
 	c.flags.BoolVar(&up, "up", false, "make a lab of it, under its name")
 	c.flags.StringVar(&save, "save", "", "write the world to this file")
 	if err := c.parse(); err != nil {
 		return err
 	}
+	switch {
+	case codes && (len(c.args) > 0 || run || truth || up || save != "" || answer != ""):
+		return wrongCall("-codes goes with nothing else")
+	case codes:
+		return c.listCodes()
+	case where != "" && answer == "":
+		return wrongCall("-where belongs to -answer")
+	}
 	if len(c.args) == 0 {
-		if run || truth || up || save != "" {
+		if answer != "" || run || truth || up || save != "" {
 			return wrongCall("say which exercise; 'woodlark lab learn' lists them")
 		}
 		return c.listExercises()
@@ -52,6 +62,10 @@ func runLabLearn(c *call) error {
 		fmt.Fprintf(c.err, "Written to %s\n", save)
 	}
 	switch {
+	case answer != "" && (run || truth || up):
+		return wrongCall("-answer goes with neither -run, -truth nor -up")
+	case answer != "":
+		return c.checkAnswer(x, answer, where)
 	case up:
 		return c.exerciseUp(x)
 	case run:
@@ -97,36 +111,12 @@ func (c *call) tellExercise(x faults.Exercise) error {
 		"woodlark lab learn -run " + x.Name,
 		"woodlark ping -world learn:" + x.Name + " -from " + x.From + " -probes 200 -every 20ms " + x.To,
 		"woodlark lab learn -up " + x.Name + "    then 'woodlark lab run -at " + x.From + " -- PROGRAM …'",
+		"woodlark lab learn -answer CODE,… " + x.Name + "    'woodlark lab learn -codes' lists them",
 		"woodlark lab learn -truth " + x.Name,
 	} {
 		fmt.Fprintf(c.out, "  %s\n", line)
 	}
 	return nil
-}
-
-// runExercise measures with what measures so far: echoes.
-func (c *call) runExercise(x faults.Exercise) error {
-	if c.format == "text" {
-		fmt.Fprintf(c.out, "“%s”\n\n", x.Complaint)
-	}
-	family := "4"
-	if slices.ContainsFunc(x.Must, func(e faults.Expectation) bool { return e.Code == "family_differs" }) {
-		family = "both"
-	}
-	k, err := kind.Find(kind.Or(""))
-	if err != nil {
-		return err
-	}
-	spec, err := k.Decode(kind.ByHand, fmt.Appendf(nil, `{"family": %q, "probes": 200, "interval": "20ms"}`, family))
-	if err != nil {
-		return err
-	}
-	m := &measuring{call: c, kind: k, spec: spec, world: learnPrefix + x.Name, from: x.From, targets: []string{x.To}}
-	err = m.here()
-	if c.format == "text" {
-		fmt.Fprintf(c.out, "\nWhat is true of it: woodlark lab learn -truth %s\n", x.Name)
-	}
-	return err
 }
 
 func (c *call) exerciseUp(x faults.Exercise) error {

@@ -10,6 +10,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
@@ -19,30 +20,42 @@ import (
 
 var labRunCommand = command{
 	name: "lab run", summary: "run a program at a host, or over a link described in one line",
-	usage:   "-at HOST [options] -- PROGRAM …\n-link 'RATE, DELAY ±VARIATION, LOSS' [options] -- PROGRAM …",
-	example: "woodlark lab run -at ops.northquay.example -- woodlark ping terminal.holm.example\nwoodlark lab run -link '6Mbit/s, 40ms ±5ms, 0.5%' -far 'python3 -m http.server 80' -- curl -O http://far.example/",
+	usage:   "-at HOST [options] -- PROGRAM …\n-link 'RATE, DELAY ±VARIATION, LOSS' [options] -- PROGRAM …\n-like 'FROM → TO' [-at TIME] [-for DURATION] [options] -- PROGRAM …",
+	example: "woodlark lab run -at ops.northquay.example -- woodlark ping terminal.holm.example\nwoodlark lab run -link '6Mbit/s, 40ms ±5ms, 0.5%' -far 'python3 -m http.server 80' -- curl -O http://far.example/\nwoodlark lab run -like 'northquay → terminal.holm.example' -at 'yesterday 16:00' -- woodlark ping terminal.holm.example",
 	more: "With -link the program runs at near.example, and all that it sends to far.example\ncrosses the link: rate, delay one way and loss hold in each direction, unless -back\ndescribes the other. " +
-		"Further properties go by name: 'queue 200ms', 'mtu 1400',\n'load 60%', 'reorders 1% 5ms', 'duplicates 1%', 'policer 5Mbit/s 64kB'.\nThe exit status is the program's.",
+		"Further properties go by name: 'queue 200ms', 'mtu 1400',\n'load 60%', 'reorders 1% 5ms', 'duplicates 1%', 'policer 5Mbit/s 64kB'.\nWith -like it runs where all is as it was on a path then, at the near end of it.\nThe exit status is the program's.",
 	run: runLabRun,
 }
 
-type labRun struct{ at, name, link, back, far string }
+type labRun struct {
+	at, name, link, back, far string
+	like                      like
+}
 
 func runLabRun(c *call) error {
 	var o labRun
-	c.flags.StringVar(&o.at, "at", "", "host of a lab that is up")
+	c.withService()
+	c.flags.StringVar(&o.at, "at", "", "host of a lab that is up; with -like: when, a TIME as in 'woodlark help degraded'")
 	c.withLabName(&o.name)
 	c.flags.StringVar(&o.link, "link", "", "one link, no lab: 'RATE, DELAY ±VARIATION, LOSS'")
 	c.flags.StringVar(&o.back, "back", "", "with -link: the way back, when it is another")
-	c.flags.StringVar(&o.far, "far", "", "with -link: a command line to run at far.example meanwhile")
+	c.flags.StringVar(&o.like.path, "like", "", "no lab: as a path was, 'FROM → TO'; see 'woodlark help lab from'")
+	c.flags.DurationVar(&o.like.span, "for", 30*time.Minute, "with -like: how long a span was measured")
+	c.flags.StringVar(&o.far, "far", "", "with -link or -like: a command line to run at the far end meanwhile")
 	if err := c.parse(); err != nil {
 		return err
 	}
 	switch {
 	case len(c.args) == 0:
 		return wrongCall("say what to run, behind --")
+	case o.like.path != "" && (o.link != "" || o.back != "" || o.name != ""):
+		return wrongCall("-like goes with neither -link, -back nor -name: its network is made anew")
+	case o.like.path != "":
+		return c.runLike(o)
+	case len(c.given("for", "service")) > 0:
+		return wrongCall("-for and -service belong to -like")
 	case (o.at == "") == (o.link == ""):
-		return wrongCall("say where to run it: -at HOST of a lab that is up, or -link 'RATE, DELAY, LOSS'")
+		return wrongCall("say where to run it: -at HOST of a lab that is up, -link 'RATE, DELAY, LOSS', or -like 'FROM → TO'")
 	case o.link == "" && (o.back != "" || o.far != ""):
 		return wrongCall("-back and -far belong to -link")
 	case o.link != "":
@@ -84,12 +97,37 @@ func (c *call) runOverLink(o labRun) error {
 	if err != nil {
 		return exit{exitWrongCall, fmt.Errorf("-link: %w", err)}
 	}
+	for _, d := range m.Directions() {
+		fmt.Fprintf(c.err, "%s → %s: %s\n", m.Nodes()[d.From].Name, m.Nodes()[d.To].Name, d.Describe())
+	}
+	return c.runIn(text, "link-"+strconv.Itoa(os.Getpid()), lab.Near, lab.Far, o)
+}
+
+// runLike runs a program at the near end of a network that behaves as a path did.
+func (c *call) runLike(o labRun) error {
+	l := o.like
+	l.at = o.at
+	m, err := c.likeness(l)
+	if err != nil {
+		return err
+	}
+	for _, line := range strings.Split(m.World, "\n") {
+		if !strings.HasPrefix(line, "#") {
+			break
+		}
+		fmt.Fprintln(c.err, strings.TrimPrefix(strings.TrimPrefix(line, "#"), " "))
+	}
+	return c.runIn(m.World, "like-"+strconv.Itoa(os.Getpid()), m.From, m.To, o)
+}
+
+// runIn makes a lab of a world for as long as a program runs at one of its hosts.
+func (c *call) runIn(text, name, near, far string, o labRun) error {
 	folder, err := os.MkdirTemp("", "woodlark-link-")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(folder)
-	file := filepath.Join(folder, "link.yaml")
+	file := filepath.Join(folder, "world.yaml")
 	if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
 		return err
 	}
@@ -98,7 +136,6 @@ func (c *call) runOverLink(o labRun) error {
 		return err
 	}
 	defer tie.Close()
-	name := "link-" + strconv.Itoa(os.Getpid())
 	carrier, err := startCarrier(file, name, held)
 	held.Close()
 	if err != nil {
@@ -115,27 +152,24 @@ func (c *call) runOverLink(o labRun) error {
 	if err != nil {
 		return err
 	}
-	for _, d := range m.Directions() {
-		fmt.Fprintf(c.err, "%s → %s: %s\n", m.Nodes()[d.From].Name, m.Nodes()[d.To].Name, d.Describe())
-	}
-	return c.runBothEnds(r, o)
+	return c.runBothEnds(r, near, far, o)
 }
 
 // runBothEnds runs the program at the near end, and what is asked for at the
 // far end as long as it does.
-func (c *call) runBothEnds(r lab.Record, o labRun) error {
+func (c *call) runBothEnds(r lab.Record, nearby, faraway string, o labRun) error {
 	// A terminal's Ctrl-C reaches the programs by itself; what is left to do is
 	// to take the lab down when they have ended.
 	signals := make(chan os.Signal, 8)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer signal.Stop(signals)
 	if o.far != "" {
-		far, err := c.programAt(r, lab.Far, []string{"/bin/sh", "-c", o.far})
+		far, err := c.programAt(r, faraway, []string{"/bin/sh", "-c", o.far})
 		if err != nil {
 			return err
 		}
 		far.Stdin = nil
-		if err := startAt(r, lab.Far, far); err != nil {
+		if err := startAt(r, faraway, far); err != nil {
 			return err
 		}
 		defer func() {
@@ -143,11 +177,11 @@ func (c *call) runBothEnds(r lab.Record, o labRun) error {
 			_ = far.Wait()
 		}()
 	}
-	near, err := c.programAt(r, lab.Near, c.args)
+	near, err := c.programAt(r, nearby, c.args)
 	if err != nil {
 		return err
 	}
-	if err := startAt(r, lab.Near, near); err != nil {
+	if err := startAt(r, nearby, near); err != nil {
 		return err
 	}
 	done := make(chan error, 1)

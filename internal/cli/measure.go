@@ -18,7 +18,11 @@ import (
 // measuringCommands are those that measure: one of each kind.
 func measuringCommands() (list []command) {
 	for _, k := range kind.All() {
-		list = append(list, command{name: k.Name, summary: k.Summary, usage: "[options] " + k.Usage, example: k.Example, more: k.Help, run: func(c *call) error { return runKind(c, k) }})
+		usage := "[options] " + k.Usage
+		if k.Estimate != nil {
+			usage += "\nestimate [options]\nplans\nkeep NAME [options]\nforget NAME\nschema\nlist [options]\nshow ID\nreport ID -out FILE\nresume ID"
+		}
+		list = append(list, command{name: k.Name, summary: k.Summary, usage: usage, example: k.Example, more: k.Help, run: func(c *call) error { return runKind(c, k) }})
 	}
 	return list
 }
@@ -30,23 +34,78 @@ type measuring struct {
 	spec kind.Spec
 
 	from, world, file        string
+	moment                   string
 	key, keyFile             string
 	owners, compare, capture string
+	resume, reportTo, kept   string
 	live, apart              bool
 
 	targets []string
 	bad     []error // lines of the file that name no target
 	table   route.Owners
-	earlier any // a result of a file, to compare with
+	earlier any      // a result of a file, to compare with
+	before  any      // a result of a file, to go on with
+	made    []result // what was measured here
 }
 
 func runKind(c *call, k *kind.Kind) error {
+	if len(c.args) > 0 && k.Estimate != nil && slices.Contains([]string{"list", "show", "follow", "stop", "resume", "report"}, c.args[0]) {
+		return runsOfKind(c, k.Name)
+	}
+	if len(c.args) == 1 && k.Schema != nil && c.args[0] == "schema" {
+		_, err := c.out.Write(k.Schema())
+		return err
+	}
 	m := &measuring{call: c, kind: k, spec: k.New(kind.ByHand)}
 	m.register()
+	verb := "run"
+	if len(c.args) > 0 && k.Estimate != nil && slices.Contains([]string{"estimate", "run", "plans", "keep", "forget"}, c.args[0]) {
+		verb = c.args[0]
+		c.args = c.args[1:]
+	}
 	if err := c.parse(); err != nil {
 		return err
 	}
+	if m.kept != "" {
+		if err := m.takeKept(); err != nil {
+			return err
+		}
+	}
+	switch verb {
+	case "estimate":
+		return m.estimate()
+	case "plans", "keep", "forget":
+		return m.plans(verb)
+	}
 	return m.run()
+}
+
+// estimate says what it will take, and sends nothing.
+func (m *measuring) estimate() error {
+	if err := m.settled(); err != nil {
+		return err
+	}
+	if err := m.spec.Check(); err != nil {
+		return exit{exitWrongCall, kind.ByFlag(m.spec, err)}
+	}
+	x, err := m.kind.Estimate(m.spec)
+	if err != nil {
+		return m.unmeasured(err)
+	}
+	return m.kind.Print(kind.Page{To: m.out, Format: m.format, Ink: m.ink, Zone: zone()}, []any{x})
+}
+
+// settled lets options stand in the place of others.
+func (m *measuring) settled() error {
+	given := map[string]bool{}
+	m.flags.Visit(func(f *flag.Flag) { given[f.Name] = true })
+	err := kind.Settle(m.spec, func(f kind.Field) bool {
+		return given[f.Flag] || slices.ContainsFunc(f.Old, func(old string) bool { return given[old] })
+	})
+	if err != nil {
+		return exit{exitWrongCall, kind.ByFlag(m.spec, err)}
+	}
+	return nil
 }
 
 // run checks and measures, here or there.
@@ -84,12 +143,20 @@ func (m *measuring) register() {
 	f := m.flags
 	f.StringVar(&m.from, "from", "", "agent of the service to measure from, or with -world the host; this machine when left out")
 	f.StringVar(&m.world, "world", "", "file of a simulated network to measure in, or learn:NAME")
+	f.StringVar(&m.moment, "moment", "", "with -world: as it is there at this time, such as 17:00 or 'day-1 14:30'")
 	f.BoolVar(&m.apart, "background", false, "with -from: start it at the agent and do not wait")
 	if !m.kind.One {
 		f.StringVar(&m.file, "file", "", "file with more targets, one a line; - is standard input")
 	}
 	if m.kind.Draw != kind.DrawNothing {
 		f.BoolVar(&m.live, "live", false, "draw it as it goes, also when it is short")
+	}
+	if m.kind.Estimate != nil {
+		f.StringVar(&m.kept, "kept", "", "name of a plan that the service keeps; other options go over what it says")
+		f.StringVar(&m.reportTo, "out", "", "file to write a report of it to, too, which ends in .html or .pdf")
+	}
+	if m.kind.Resumes {
+		f.StringVar(&m.resume, "resume", "", "go on with what was cut, from a FILE that -format json wrote of it; at an agent: 'woodlark runs resume ID'")
 	}
 	if m.kind.TwoEnds {
 		registerKey(f, &m.key, &m.keyFile)
@@ -108,14 +175,10 @@ func (c *call) oldSpelling(was, is string) {
 }
 
 func (m *measuring) check() error {
-	given := map[string]bool{}
-	m.flags.Visit(func(f *flag.Flag) { given[f.Name] = true })
-	err := kind.Settle(m.spec, func(f kind.Field) bool {
-		return given[f.Flag] || slices.ContainsFunc(f.Old, func(old string) bool { return given[old] })
-	})
+	if err := m.settled(); err != nil {
+		return err
+	}
 	switch {
-	case err != nil:
-		return exit{exitWrongCall, kind.ByFlag(m.spec, err)}
 	case m.world != "" && m.from == "":
 		return wrongCall("-world needs -from with one of its hosts")
 	case m.apart && (m.from == "" || m.world != ""):
@@ -151,6 +214,21 @@ func (m *measuring) readFiles() (err error) {
 		}
 		if m.earlier, err = m.kind.ReadResult(m.kind.Version, b); err != nil || m.earlier.(kind.Routed).Trace().Hops == nil {
 			return wrongCall("-compare %s: this is no %s that -format json wrote of one target", m.compare, m.kind.Name)
+		}
+	}
+	if m.reportTo != "" && !strings.HasSuffix(m.reportTo, ".html") && !strings.HasSuffix(m.reportTo, ".pdf") {
+		return wrongCall("-out %q ends in neither .html nor .pdf", short(m.reportTo))
+	}
+	if m.resume != "" && m.from != "" && m.world == "" {
+		return wrongCall("-resume reads a file; what an agent measured goes on with 'woodlark runs resume ID'")
+	}
+	if m.resume != "" {
+		b, err := os.ReadFile(m.resume)
+		if err != nil {
+			return wrongCall("-resume: %v", err)
+		}
+		if m.before, err = m.kind.ReadResult(m.kind.Version, b); err != nil {
+			return wrongCall("-resume %s: this is no %s that -format json wrote: %v", m.resume, m.kind.Name, err)
 		}
 	}
 	if m.capture != "" {
@@ -256,6 +334,11 @@ func (m *measuring) finish(list []result) error {
 	}
 	if len(found) > 0 {
 		if err := m.kind.Print(kind.Page{To: m.out, Format: m.format, Ink: m.ink, Zone: zone()}, found); err != nil {
+			return err
+		}
+	}
+	if m.reportTo != "" && len(found) == 1 {
+		if err := m.writeReport(m.reportTo, m.kind, found[0]); err != nil {
 			return err
 		}
 	}

@@ -24,6 +24,7 @@ import (
 	"woodlark.example/internal/probe/paced"
 	"woodlark.example/internal/probe/respond"
 	"woodlark.example/internal/probe/session"
+	"woodlark.example/internal/probe/trace"
 )
 
 // here measures from this machine, or in a world, without a service.
@@ -33,7 +34,7 @@ func (m *measuring) here() error {
 		return err
 	}
 	defer stop()
-	j := &kind.Job{Host: h, Spec: m.spec, Targets: m.targets}
+	j := &kind.Job{Host: h, Spec: m.spec, Targets: m.targets, Before: m.before}
 	if m.kind.TwoEnds {
 		end, err := m.farEnd(j)
 		if err != nil {
@@ -68,6 +69,7 @@ func (m *measuring) here() error {
 			m.beside(h.Name, list[i])
 		}
 	}
+	m.made = list
 	return m.finish(list)
 }
 
@@ -124,18 +126,18 @@ var errNoState = errors.New("there is no folder for it")
 
 // place is the host to measure from: this machine, or one of a world.
 func (m *measuring) place() (kind.Host, func(), error) {
-	n, from, err := place(m.world, m.from)
+	n, from, err := m.network()
 	if err != nil {
 		return kind.Host{}, nil, err
 	}
-	h := kind.Host{Name: from, Network: n, Beyond: m.world != "", Links: host.Ground{}, End: session.Here(from, Version)}
+	h := kind.Host{Name: from, Network: n, Beyond: m.world != "", Links: host.Ground{}, LinkTo: host.LinkTo, End: session.Here(from, Version)}
 	if g, ok := n.(kind.Ground); ok {
 		h.Ground = g
 	} else {
 		h.Ground = host.Ground{}
 	}
 	if m.world != "" {
-		h.Links = nil
+		h.Links, h.LinkTo = nil, nil
 		h.End, h.Wall = inWorld(n.(*live.Host), from)
 	}
 	if x, ok := n.(interface {
@@ -144,6 +146,18 @@ func (m *measuring) place() (kind.Host, func(), error) {
 		h.Beside = x.Neighbouring
 	}
 	return h, func() {}, nil
+}
+
+// network is what is measured through, and the name of the host.
+func (m *measuring) network() (network.Network, string, error) {
+	if m.moment == "" {
+		return place(m.world, m.from)
+	}
+	if m.world == "" {
+		return nil, "", wrongCall("-moment belongs to -world")
+	}
+	h, err := momentHost(m.world, m.from, m.moment, m.kind.TwoEnds)
+	return h, m.from, err
 }
 
 // place is the network to measure through and its name: this machine, or a host
@@ -289,7 +303,11 @@ func worldFar(j *kind.Job, at netip.AddrPort, stampKey []byte) (func(), error) {
 	limits := respond.Usual()
 	limits.Reflect, limits.ReflectAll = 1_000_000, 1_000_000
 	end, wall := inWorld(there.(*live.Host), name)
-	r, err := respond.New(respond.Options{Network: there, Listen: at, Keys: respond.Shared(key), Limits: limits, StampOpen: stampKey == nil, StampKey: stampKey, Wall: wall, End: func() session.End { return end }})
+	o := respond.Options{Network: there, Listen: at, Keys: respond.Shared(key), Limits: limits, StampOpen: stampKey == nil, StampKey: stampKey, Wall: wall, End: func() session.End { return end }}
+	if g, is := there.(trace.Ground); is {
+		o.Trace = func(ctx context.Context, to netip.Addr) ([]string, error) { return trace.Hops(ctx, there, g, to) }
+	}
+	r, err := respond.New(o)
 	if err != nil {
 		return func() {}, err
 	}

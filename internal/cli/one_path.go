@@ -19,6 +19,31 @@ type onePath struct {
 	family        int
 }
 
+// pathNamed reads "northquay → holm", or "northquay to holm 6 tcp:443".
+func pathNamed(text string) (one onePath, err error) {
+	from, to, found := strings.Cut(text, "→")
+	for _, sign := range []string{"->", " to "} {
+		if !found {
+			from, to, found = strings.Cut(text, sign)
+		}
+	}
+	one.from = strings.TrimSpace(from)
+	words := strings.Fields(to)
+	if !found || one.from == "" || len(words) == 0 {
+		return one, wrongCall("%q is no path such as 'northquay → holm'", short(text))
+	}
+	one.to = words[0]
+	for _, w := range words[1:] {
+		switch w {
+		case "4", "6":
+			one.family = int(w[0] - '0')
+		default:
+			one.via = w
+		}
+	}
+	return one, nil
+}
+
 // withOnePath registers flags that name a path; of says what they belong to, such as "of make: ".
 func (c *call) withOnePath(x *onePath, of string) {
 	c.flags.StringVar(&x.from, "from", "", of+"the path from this agent")

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"log/slog"
 	"net/netip"
@@ -9,10 +10,12 @@ import (
 	"time"
 
 	"woodlark.example/core/capacity"
+	"woodlark.example/internal/host"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/network/kernel"
 	"woodlark.example/internal/probe/respond"
 	"woodlark.example/internal/probe/session"
+	"woodlark.example/internal/probe/trace"
 )
 
 var respondCommand = command{
@@ -73,7 +76,15 @@ func runRespond(c *call) error {
 		o.StampKey = []byte(stampKey)
 	}
 	_, name, _ := place("", "")
-	o.End = func() session.End { return session.Here(name, Version) }
+	o.Link = host.LinkTo
+	o.Trace = func(ctx context.Context, to netip.Addr) ([]string, error) {
+		return trace.Hops(ctx, o.Network, host.Ground{}, to)
+	}
+	o.End = func() session.End {
+		e := session.Here(name, Version)
+		e.Is = "responder"
+		return e
+	}
 	if verbose {
 		o.Log = slog.New(slog.NewTextHandler(c.err, nil))
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -15,15 +16,17 @@ import (
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/report"
 	"woodlark.example/internal/report/document"
+	"woodlark.example/internal/report/document/pdf"
 )
 
 var runsCommand = command{
-	name: "runs", summary: "what goes on and went on: list, show, follow, stop",
-	usage:   "list [options]\nshow ID\nfollow ID\nstop ID",
+	name: "runs", summary: "what goes on and went on: list, show, follow, stop, resume, report",
+	usage:   "list [options]\nshow ID\nfollow ID\nstop ID\nresume ID\nreport ID -out FILE",
 	example: "woodlark runs list -since 24h -outcome failed\nwoodlark runs list -running\nwoodlark runs stop 0190a1b2-0000-7000-8000-000000000000",
 	more: "Runs of every kind of measurement, by hand and of watches. 'stop' ends the measurement\n" +
 		"that a run is of, with the runs that were begun together with it; what was measured\n" +
-		"until then is kept. 'follow' waits for the end and shows what was found.",
+		"until then is kept. 'resume' goes on with one that was stopped or cut, of kinds that can:\n" +
+		"so a long test is paused. 'report' writes what was found as HTML or PDF, by the file's end. 'follow' waits for the end and shows what was found.",
 	run: runRuns,
 }
 
@@ -31,14 +34,18 @@ type runsOptions struct {
 	kind, via, from, to, watch, outcome, since string
 	running                                    bool
 	limit                                      int
+	key, keyFile, out                          string
 }
 
-func runRuns(c *call) error {
-	var o runsOptions
+func runRuns(c *call) error { return runsOfKind(c, "") }
+
+// runsOfKind is the same of one kind, whose command has these verbs, too.
+func runsOfKind(c *call, only string) error {
+	o := runsOptions{kind: only}
 	c.withFormat()
 	c.withService()
 	f := c.flags
-	f.StringVar(&o.kind, "kind", "", "of this kind only: "+strings.Join(kind.Names(), ", "))
+	f.StringVar(&o.kind, "kind", only, "of this kind only: "+strings.Join(kind.Names(), ", "))
 	f.StringVar(&o.from, "from", "", "of this agent only")
 	f.StringVar(&o.to, "to", "", "to this target only, as it was asked for")
 	f.StringVar(&o.via, "via", "", "by this kind of probe only")
@@ -47,6 +54,8 @@ func runRuns(c *call) error {
 	f.BoolVar(&o.running, "running", false, "only those that go on")
 	f.StringVar(&o.since, "since", "", "begun since: a time, a date, or so long ago as 2h or 7d")
 	f.IntVar(&o.limit, "limit", 50, "so many of the newest; 0 for all")
+	f.StringVar(&o.out, "out", "", "of report: file to write it to, which ends in .html or .pdf")
+	registerKey(f, &o.key, &o.keyFile)
 	if err := c.parse(); err != nil {
 		return err
 	}
@@ -54,10 +63,10 @@ func runRuns(c *call) error {
 	if len(args) > 0 {
 		verb, args = args[0], args[1:]
 	}
-	takes, known := map[string]int{"list": 0, "show": 1, "follow": 1, "stop": 1}[verb]
+	takes, known := map[string]int{"list": 0, "show": 1, "follow": 1, "stop": 1, "resume": 1, "report": 1}[verb]
 	switch {
 	case !known:
-		return wrongCall("%q is none of list, show, follow, stop", short(verb))
+		return wrongCall("%q is none of list, show, follow, stop, resume, report", short(verb))
 	case len(args) < takes:
 		return wrongCall("runs %s needs the identifier of a run; 'woodlark runs list' shows them", verb)
 	case len(args) > takes:
@@ -72,6 +81,18 @@ func runRuns(c *call) error {
 		return c.listRuns(api, o)
 	case "stop":
 		return c.stopRun(api, args[0])
+	case "report":
+		return c.reportRun(api, args[0], o.out)
+	case "resume":
+		var list []apitype.Run
+		key, err := sharedKey(o.key, o.keyFile)
+		if err != nil {
+			return err
+		}
+		if err := api.Do(c.ctx, http.MethodPost, "/runs/"+client.Segment(args[0])+"/resume", apitype.Resume{Key: key}, &list); err != nil {
+			return err
+		}
+		return c.leftRunning(list)
 	}
 	return c.showRun(api, args[0], verb == "follow")
 }
@@ -160,6 +181,55 @@ func (c *call) stopRun(api *client.Client, id string) error {
 }
 
 // showRun shows what a run found, or how far it is.
+// reportRun writes what a run found as a page or a PDF.
+func (c *call) reportRun(api *client.Client, id, out string) error {
+	var r apitype.Run
+	if err := api.Get(c.ctx, "/runs/"+client.Segment(id), nil, &r); err != nil {
+		return err
+	}
+	k, err := kind.Find(r.Kind)
+	if err != nil {
+		return exit{exitUnmeasured, fmt.Errorf("this program (an older one?) does not know it: %w", err)}
+	}
+	if r.Result == nil {
+		return exit{exitUnmeasured, fmt.Errorf("there is nothing to report of run %s: %s %s", id, r.Outcome, r.Reason)}
+	}
+	found, err := k.ReadResult(k.Version, json.RawMessage(r.Result))
+	if err != nil {
+		return err
+	}
+	return c.writeReport(out, k, found)
+}
+
+// writeReport writes a result into a file, by the file's end as a page or as a PDF.
+func (c *call) writeReport(out string, k *kind.Kind, found any) error {
+	page, paged := strings.HasSuffix(out, ".html"), strings.HasSuffix(out, ".pdf")
+	if !page && !paged {
+		return wrongCall("-out %q ends in neither .html nor .pdf", short(out))
+	}
+	file, err := newFile(out)
+	if err != nil {
+		return err
+	}
+	d := k.Document([]any{found}, zone())
+	now := time.Now()
+	title := "Woodlark: " + k.Name
+	if t, is := found.(interface{ Title() string }); is {
+		title = t.Title()
+	}
+	about := document.About{Title: title, Subject: k.Summary, Made: "Printed " + now.In(zone()).Format("Mon 2 Jan 2006 15:04 MST") + " by Woodlark " + Version}
+	if page {
+		err = document.HTML(file, about, d)
+	} else {
+		err = pdf.Print(file, about, now, d)
+	}
+	if err = errors.Join(err, file.Close()); err != nil {
+		return fmt.Errorf("write %s: %w", out, err)
+	}
+	fmt.Fprintf(c.err, "%s is written.\n", out)
+	return nil
+}
+
 func (c *call) showRun(api *client.Client, id string, follow bool) error {
 	var r apitype.Run
 	if err := api.Get(c.ctx, "/runs/"+client.Segment(id), nil, &r); err != nil {

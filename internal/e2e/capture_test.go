@@ -194,8 +194,8 @@ func TestCallsAsAnAnalystSeesThem(t *testing.T) {
 	require.NoError(t, err, line)
 	most, err := strconv.ParseFloat(rest[len(rest)-1], 64)
 	require.NoError(t, err, line)
-	assert.InDelta(t, mean, *home.MediaMs, 0.02, line)
-	assert.InDelta(t, most, *home.MediaMost, 0.05, line)
+	assert.InDelta(t, mean, *home.MediaMs, max(0.02, 0.01*mean), line) // a capture stamps a moment before or after the socket does
+	assert.InDelta(t, most, *home.MediaMost, max(0.05, 0.01*most), line)
 	bad, err := exec.Command("tshark", "-r", c.file, "-d", "udp.port==7474,rtp", "-Y", "_ws.malformed").Output()
 	require.NoError(t, err)
 	assert.Empty(t, string(bad))

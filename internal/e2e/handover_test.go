@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
@@ -80,6 +81,25 @@ func handsOn(t *testing.T, page context.Context, m *machine, s *service) {
 	visit(t, page, link)
 	axe(t, page, "a guest's page")
 	aDossier(t, m)
+	aLikeness(t, m)
+}
+
+// aLikeness of a path is a network in which any program can be run.
+func aLikeness(t *testing.T, m *machine) {
+	file := m.good("lab", "from", "-path", "northquay → terminal.holm.example", "-at", "yesterday 10:00")
+	assert.Contains(t, file, "# What was not measured, and how it is given:")
+	assert.Contains(t, file, "gw.holm.example")
+	world := filepath.Join(t.TempDir(), "holm.yaml")
+	require.NoError(t, os.WriteFile(world, []byte(file), 0o600))
+	m.good("lab", "check", world)
+	out := m.good("lab", "run", "-like", "northquay → terminal.holm.example", "-at", "yesterday 10:00", "--", program, "ping", "-probes", "20", "-every", "20ms", "-format", "json", "terminal.holm.example")
+	var pings []struct {
+		RTT float64 `json:"rtt_median_ms"`
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &pings), out)
+	assert.Greater(t, pings[0].RTT, 6.0, "as it was then, or a little more: the kernel's own sockets")
+	assert.Contains(t, m.bad(2, "lab", "from", "-path", "northquay"), "is no path such as")
+	assert.Contains(t, m.bad(2, "lab", "from", "-path", "northquay → nowhere"), "there is no path")
 }
 
 // aDossier is made and checked on the command line; a changed byte is named.

@@ -13,6 +13,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"woodlark.example/internal/busy"
 )
 
 const skerry = "../../demo/skerry.yaml"
@@ -236,4 +238,15 @@ func TestCheckAndLearn(t *testing.T) {
 		assert.Equal(t, 2, status, "%v", args)
 		assert.NotEmpty(t, errs)
 	}
+}
+
+// TestALearnersRunOfTwoEnds: what shows between two ends only is measured between two.
+func TestALearnersRunOfTwoEnds(t *testing.T) {
+	t.Parallel()
+	m := newMachine(t)
+	busy.Tries(t, func(y *busy.Try) {
+		out, errs, status := m.cli("lab", "learn", "-run", "-format", "json", "clear-there-noisy-back")
+		require.Less(y, status, 2, errs)
+		assert.Contains(y, out, `"direction_differs"`)
+	})
 }

@@ -26,6 +26,9 @@ func TestMain(m *testing.M) {
 	if address := os.Getenv(listenHere); address != "" {
 		os.Exit(hearConnections(address))
 	}
+	if address := os.Getenv(visitHere); address != "" {
+		os.Exit(visitFromHere(address))
+	}
 	os.Exit(run(m))
 }
 

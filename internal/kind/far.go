@@ -81,7 +81,7 @@ func (j *Job) Near(ctx context.Context, lane int, f Family, source Addr, usual u
 	if err != nil {
 		return nearend.Options{}, err
 	}
-	return nearend.Options{Network: j.Network, To: netip.AddrPortFrom(addr, port), Key: j.Far.Key, KeyName: j.Far.KeyName, Wall: j.Wall, End: j.End, Source: source.Addr}, nil
+	return nearend.Options{Network: j.Network, To: netip.AddrPortFrom(addr, port), Key: j.Far.Key, KeyName: j.Far.KeyName, Wall: j.Wall, End: j.End, Source: source.Addr, Link: j.LinkTo}, nil
 }
 
 // TellEnds tells how far a measurement with two ends is; the step is which of its runs goes on.

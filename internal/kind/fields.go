@@ -68,6 +68,9 @@ func split(text string) []string {
 // IsZero reports whether it says nothing.
 func (f Field) IsZero() bool { return f.value.IsZero() }
 
+// SetTo gives it the value of the same field of another spec.
+func (f Field) SetTo(other Field) { f.value.Set(other.value) }
+
 // setter is what reads a text.
 type setter interface{ Set(string) error }
 
@@ -138,6 +141,9 @@ func (f Field) Text() string {
 
 // Type is what a form needs to know of it: bool, int, number, text, span, list, via, rate …
 func (f Field) Type() string {
+	if t, is := f.value.Addr().Interface().(interface{ FieldType() string }); is {
+		return t.FieldType()
+	}
 	switch f.value.Interface().(type) {
 	case Span, MaybeSpan:
 		return "span"

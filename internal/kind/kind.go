@@ -86,7 +86,17 @@ type Kind struct {
 	// Watch says what of it makes no standing measurement; nil when all does. The time between
 	// runs is 0 when it is continuous.
 	Watch func(Spec, []string, time.Duration) error
-	Run   Runner
+	// Disturbs says why it is not made on a path that a watch measures, and what to do; empty
+	// where it may be. Nil when it always may be.
+	Disturbs func(Spec) string
+	// Resumes says that a run may go on with an earlier one of the same that was cut.
+	Resumes bool
+	// Estimate is what it takes, before anything is sent; nil when nobody asks. Document and JSON
+	// read it, too.
+	Estimate func(Spec) (any, error)
+	// Schema is the JSON Schema of the kind's files; nil when it has none.
+	Schema func() []byte
+	Run    Runner
 	// More is an empty More of the kind's progress, a pointer; nil when it has none.
 	More func() any
 	// Result is an empty result, a pointer, to read one into.

@@ -24,6 +24,8 @@ type Host struct {
 	Ground Ground
 	// Links is what it knows of its links' neighbours; nil when it does not.
 	Links Links
+	// LinkTo is the link by which it sends to an address; nil when it does not know.
+	LinkTo func(netip.Addr) session.Link
 	// Wall is its clock, and End what it says of itself to a far end.
 	Wall   paced.Wall
 	End    session.End
@@ -61,6 +63,9 @@ type Job struct {
 	Targets []string // as they were asked for
 	Lanes   []Lane   // a result each
 	Far     Far      // of kinds with two ends
+	// Before is a result of the same that was cut, of kinds that go on with those; nil when there
+	// is none.
+	Before any
 	// Heard is told how far it is; nil when nobody listens. It may be called by several
 	// goroutines, and must return at once.
 	Heard func(Progress)
@@ -92,6 +97,9 @@ type Progress struct {
 	Says string `json:"says,omitempty"` // which of its steps goes on
 	// Address is what is measured, told once where a name was resolved.
 	Address string `json:"address,omitempty"`
+	// Partial is the result so far, of kinds that go on with one: it is kept, so that nothing of
+	// it is lost when an end or the service ends.
+	Partial any `json:"-"`
 	// More is what the kind has to tell beyond that, in its own form.
 	More any `json:"more,omitempty"`
 }
@@ -205,6 +213,9 @@ type (
 // Backward is a spec of which the way back is measured at the same time: by what, when it is
 // asked for.
 type Backward interface{ Back() (Spec, bool) }
+
+// Resumable is a result of a kind that goes on with what was cut: by which spec.
+type Resumable interface{ GoOn() Spec }
 
 // Guest is what a far end has to allow for a measurement.
 type Guest struct {

@@ -47,9 +47,12 @@ const (
 	// and echo replies and, where asked for, of UDP and TCP: whose they are is for
 	// the caller to tell.
 	Whole
+	// Ethernet sends messages in frames on a link, without IP: to and from stations of it (see
+	// Station). It has no family.
+	Ethernet
 )
 
-var kindNames = [...]string{"ICMP", "UDP", "TCP", "whole packets"}
+var kindNames = [...]string{"ICMP", "UDP", "TCP", "whole packets", "Ethernet frames"}
 
 func (k Kind) String() string { return kindNames[k] }
 
@@ -146,6 +149,19 @@ type SocketOptions struct {
 	// Bulk trades the exact time of each departure for speed: they are not
 	// stamped one by one. For sweeps.
 	Bulk bool
+	// Frames is for frames of a test: what comes tells its DSCP, of a Bulk connection, too; much
+	// may be on its way out; and what a queue of this host's own interface has no room for
+	// counts as sent, as what another's has.
+	Frames bool
+	// Together lets datagrams of one size that are sent at once go through this host as one, where
+	// it can cut them up as they leave: faster, and as close behind each other as may be.
+	Together bool
+	// Link says how frames on a link look, of an Ethernet connection. One without an Interface
+	// hears all links, and sends nothing.
+	Link *LinkOptions
+	// Depth is how many frames have to have room while they wait, of an Ethernet connection;
+	// enough when 0.
+	Depth int
 	// Untimed asks for no stamps at all: what comes has no time of the kernel's.
 	Untimed bool
 	Room    int // bytes that an answer may have; enough for 2,000 when 0
@@ -156,6 +172,13 @@ type SocketOptions struct {
 	// to LastPort a Whole connection also gives; none when 0.
 	Hear                uint8
 	FirstPort, LastPort uint16
+}
+
+// LinkOptions say how frames on a link look.
+type LinkOptions struct {
+	Tags    []wire.VLANTag
+	Labels  []uint32 // of MPLS
+	Channel uint16   // by which frames of different tests are told apart
 }
 
 // Event says what a Packet that Receive gave tells of.
@@ -185,13 +208,17 @@ type Packet struct {
 	Protocol uint8
 	// ICMP is the error that refused a datagram, as far as the kernel tells it,
 	// without what it quotes; nil when it was none.
-	ICMP  *wire.ICMPError
-	Took  time.Duration // the round trip as the other stack's own clockwork timed it; 0 when it did not
-	TTL   int           // of an answer; 0 when unknown
-	DSCP  DSCP          // that an answer came with
-	Cause string        // of a refusal
-	MTU   int           // that a packet-too-big names, in bytes; 0 when it is none
-	Shut  bool          // refused by the target's own port: the host is there
+	ICMP *wire.ICMPError
+	Took time.Duration // the round trip as the other stack's own clockwork timed it; 0 when it did not
+	TTL  int           // of an answer; 0 when unknown
+	DSCP DSCP          // that an answer came with
+	// Priority is that of the outermost tag of a frame that came on a link; Tagged says that it
+	// had one.
+	Priority uint8
+	Tagged   bool
+	Cause    string // of a refusal
+	MTU      int    // that a packet-too-big names, in bytes; 0 when it is none
+	Shut     bool   // refused by the target's own port: the host is there
 }
 
 // DSCP is a differentiated services code point (RFC 2474), or none when it is not

@@ -23,6 +23,8 @@ type RunOrder struct {
 	// Extra says that it is made because something looks wrong: the agent's owner may limit how
 	// much of that there is.
 	Extra bool `json:"extra,omitempty"`
+	// Before is a result that was cut, of the kind's version, to go on with.
+	Before json.RawMessage `json:"before,omitempty"`
 	// Return says that the results are returned, and not handed over by the agent itself.
 	Return bool `json:"return,omitempty"`
 }
@@ -71,6 +73,7 @@ type HeardRun struct {
 	Says    string          `json:"says,omitempty"`
 	Address string          `json:"address,omitempty"`
 	More    json.RawMessage `json:"more,omitempty"`
+	Partial json.RawMessage `json:"partial,omitempty"` // the result so far, of some kinds
 }
 
 // Runner is the part of a hand that measures, whatever the kind.

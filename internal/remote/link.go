@@ -383,7 +383,11 @@ func (l *Link) carryOut(ctx context.Context, c protocol.Command, worker protocol
 			if err != nil || p.More == nil {
 				more = nil
 			}
-			l.tell(c.ID, []protocol.HeardRun{{Lane: p.Lane, Done: p.Done, Of: p.Of, Says: p.Says, Address: p.Address, More: more}})
+			partial, err := json.Marshal(p.Partial)
+			if err != nil || p.Partial == nil {
+				partial = nil
+			}
+			l.tell(c.ID, []protocol.HeardRun{{Lane: p.Lane, Done: p.Done, Of: p.Of, Says: p.Says, Address: p.Address, More: more, Partial: partial}})
 		})
 	case protocol.DoLocate:
 		var o protocol.LocateOrder

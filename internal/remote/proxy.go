@@ -262,6 +262,11 @@ func (h *Proxy) Do(ctx context.Context, o protocol.RunOrder, heard func(kind.Pro
 			if more, err := k.ReadMore(x.More); err == nil {
 				p.More = more
 			}
+			if len(x.Partial) > 0 {
+				if r, err := k.ReadResult(o.Version, x.Partial); err == nil {
+					p.Partial = r
+				}
+			}
 			heard(p)
 		}
 	})

@@ -15,6 +15,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"sync"
@@ -166,7 +167,7 @@ func (s *Process) open(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	s.service, err = service.New(ctx, service.Options{Store: s.store, Log: s.log, Zone: judges.zone, Holidays: judges.holidays, Tolerances: judges.tolerances, Maintenance: judges.maintenance, Training: set.Training, Keep: set.Keep, SiteOf: s.options.SiteOf, Owners: owners, PublicWebhooks: set.PublicHooks, Disk: s.fullDisk, Land: sync.OnceValue(s.land)})
+	s.service, err = service.New(ctx, service.Options{Store: s.store, Log: s.log, Zone: judges.zone, Holidays: judges.holidays, Tolerances: judges.tolerances, Maintenance: judges.maintenance, Training: set.Training, Keep: set.Keep, SiteOf: s.options.SiteOf, Owners: owners, PublicWebhooks: set.PublicHooks, Disk: s.fullDisk, Land: sync.OnceValue(s.land), Visitors: s.forVisitors(), TraceVisitors: s.tracer()})
 	if err != nil {
 		return err
 	}
@@ -183,6 +184,26 @@ func (s *Process) open(ctx context.Context) (err error) {
 		s.options.Ready()
 	}
 	return nil
+}
+
+// tracer is the agent that traces the way to visitors: our own, where that is allowed.
+func (s *Process) tracer() string {
+	if !s.options.Settings.TraceVisitors || s.options.Local == nil {
+		return ""
+	}
+	return s.options.Local.Agent.Name
+}
+
+// forVisitors is where packets of visitors' browsers arrive: by UDP where HTTP does by TCP.
+func (s *Process) forVisitors() netip.AddrPort {
+	if !s.options.Settings.Visitors {
+		return netip.AddrPort{}
+	}
+	at, err := netip.ParseAddrPort(s.listener.Addr().String())
+	if err != nil {
+		return netip.AddrPort{}
+	}
+	return netip.AddrPortFrom(at.Addr().Unmap(), at.Port())
 }
 
 // outline is the file of the built console that holds the outlines of the land.

@@ -11,6 +11,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -22,10 +23,12 @@ import (
 	"woodlark.example/core/route"
 	_ "woodlark.example/internal/channel/all" // by what people are told
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/kind"
 	_ "woodlark.example/internal/kind/all" // what can be measured
 	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/service/annotations"
 	"woodlark.example/internal/service/boards"
+	"woodlark.example/internal/service/comparisons"
 	"woodlark.example/internal/service/conversations"
 	"woodlark.example/internal/service/devices"
 	"woodlark.example/internal/service/dossiers"
@@ -34,6 +37,7 @@ import (
 	"woodlark.example/internal/service/guests"
 	"woodlark.example/internal/service/incidents"
 	"woodlark.example/internal/service/ingest"
+	"woodlark.example/internal/service/likenesses"
 	"woodlark.example/internal/service/loads"
 	"woodlark.example/internal/service/maintenance"
 	"woodlark.example/internal/service/notices"
@@ -41,11 +45,13 @@ import (
 	"woodlark.example/internal/service/objectives"
 	"woodlark.example/internal/service/owners"
 	"woodlark.example/internal/service/paths"
+	"woodlark.example/internal/service/plans"
 	"woodlark.example/internal/service/reports"
 	"woodlark.example/internal/service/runs"
 	"woodlark.example/internal/service/sites"
 	"woodlark.example/internal/service/suspicion"
 	"woodlark.example/internal/service/transfer"
+	"woodlark.example/internal/service/visits"
 	"woodlark.example/internal/service/watches"
 	"woodlark.example/internal/store"
 )
@@ -75,6 +81,10 @@ type Options struct {
 	Disk func() string
 	// SiteOf names the site of a target, if that is known.
 	SiteOf func(target string) string
+	// Visitors is where packets of visitors' browsers arrive, by UDP; not valid where none are taken.
+	Visitors netip.AddrPort
+	// TraceVisitors is the agent that traces the way to visitors; none does when empty.
+	TraceVisitors string
 	// Land is the outline that maps have; they have none without it.
 	Land func() []geo.Ring
 }
@@ -135,11 +145,15 @@ type Service struct {
 	Maintenance *maintenance.Windows
 	Suspicion   *suspicion.Suspicion
 	Objectives  *objectives.Objectives
+	Plans       *plans.Plans
 	Notify      *notify.Notify
 	Reports     *reports.Reports
 	Annotations *annotations.Annotations
+	Comparisons *comparisons.Comparisons
+	Likenesses  *likenesses.Likenesses
 	Dossiers    *dossiers.Dossiers
 	Guests      *guests.Guests
+	Visits      *visits.Visits
 	Transfer    *transfer.Transfer
 	Sites       *sites.Sites
 	Owners      *owners.Owners
@@ -166,12 +180,22 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	s.Owners = owners.New(o.Store, s.Notices, o.Owners)
 	s.Runs = runs.New(runs.Options{Store: o.Store, Log: o.Log, Events: s.Events, Fleet: s.Fleet, Paths: s.Paths, Loads: s.Loads, Service: s})
 	s.Watches = watches.New(watches.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Runs: s.Runs})
+	s.Runs.Measuring = func(from, to string) string {
+		if w := s.Watches.Measuring(from, to); w != nil {
+			return w.Name
+		}
+		return ""
+	}
 	s.Suspicion = suspicion.New(suspicion.Options{Store: o.Store, Log: o.Log, Fleet: s.Fleet, Paths: s.Paths, Runs: s.Runs, Watches: s.Watches})
 	s.Paths.Changed = s.Suspicion.Changed
 	s.Conversations = conversations.New(conversations.Options{Store: o.Store, Log: o.Log, Events: s.Events, Fleet: s.Fleet, Runs: s.Runs, Watches: s.Watches})
 	s.Ingest = ingest.New(ingest.Options{Store: o.Store, Log: o.Log, Now: o.Now, Owners: s.Owners.Table, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Loads: s.Loads, Runs: s.Runs, Suspicion: s.Suspicion, Talks: s.Conversations})
 	s.Objectives = objectives.New(o.Store, s.Notices)
+	s.Plans = plans.New(o.Store, s.Notices)
 	s.Annotations = annotations.New(annotations.Options{Store: o.Store, Notices: s.Notices, Paths: s.Paths})
+	s.Likenesses = likenesses.New(likenesses.Options{Store: o.Store, Fleet: s.Fleet, Paths: s.Paths, Zone: o.Zone})
+	s.Visits = visits.New(visits.Options{Store: o.Store, Log: o.Log, Listen: o.Visitors, Trace: s.tracesTo(o.TraceVisitors)})
+	s.Comparisons = comparisons.New(comparisons.Options{Store: o.Store, Fleet: s.Fleet, Paths: s.Paths, Zone: o.Zone})
 	s.Reports = reports.New(reports.Options{Annotations: s.Annotations, Store: o.Store, Fleet: s.Fleet, Devices: s.Devices, Paths: s.Paths, Incidents: s.Incidents, Watches: s.Watches, Objectives: s.Objectives, Zone: o.Zone, Views: s.reported})
 	s.Dossiers = dossiers.New(dossiers.Options{Store: o.Store, Fleet: s.Fleet, Paths: s.Paths, Watches: s.Watches, Reports: s.Reports, Annotations: s.Annotations, Owners: s.Owners.Table, Zone: o.Zone, Settings: o.inWords()})
 	s.Guests = guests.New(guests.Options{Store: o.Store, Notices: s.Notices, Fleet: s.Fleet, Paths: s.Paths, Incidents: s.Incidents, Reports: s.Reports, Zone: o.Zone})
@@ -263,6 +287,8 @@ func (s *Service) Run(ctx context.Context) error {
 	beside.Go(func() { s.Suspicion.Run(ctx) })
 	beside.Go(func() { s.Notify.Run(ctx) })
 	defer s.Runs.End()
+	defer s.Visits.Close()
+	s.housekeeping(ctx, "go on with runs that were cut", func() error { return s.Runs.TakeUp(ctx) })
 	// One whose episodes ended as the service was being killed is not told as going on for ever.
 	s.housekeeping(ctx, "end incidents", func() error { return s.Incidents.End(ctx) })
 	tick := time.NewTicker(20 * time.Second)
@@ -295,5 +321,26 @@ func (s *Service) housekeeping(ctx context.Context, what string, work func() err
 	if err := work(); err != nil && ctx.Err() == nil {
 		s.Notices.NoteAway(err)
 		s.log.Error("could not "+what, "error", err)
+	}
+}
+
+// tracesTo has an agent trace the way to an address, and returns which run that is; nil where none
+// does.
+func (s *Service) tracesTo(agent string) func(ctx context.Context, address string) (ident.ID, error) {
+	if agent == "" {
+		return nil
+	}
+	return func(ctx context.Context, address string) (id ident.ID, err error) {
+		for _, k := range kind.All() {
+			if _, routed := k.Result().(kind.Routed); !routed || k.TwoEnds {
+				continue
+			}
+			list, err := s.Runs.Start(ctx, runs.Request{Kind: k, From: agent, Targets: []string{address}, How: k.New(kind.Standing)})
+			if err != nil || len(list) == 0 {
+				return id, err
+			}
+			return list[0].ID, nil
+		}
+		return id, nil
 	}
 }

@@ -36,7 +36,9 @@ type Settings struct {
 	Conversations                    string // programs, whom the service's own agent may look at
 	Training                         time.Duration
 	Keep                             time.Duration
+	TraceVisitors                    bool   // the way to their addresses is traced
 	PublicHooks                      bool   // webhooks only to public addresses
+	Visitors                         bool   // packets of visitors' browsers are taken by UDP at the port of Listen
 	Push                             string // where figures are pushed to by OTLP
 	PushEvery                        time.Duration
 	Owners                           string
@@ -98,6 +100,18 @@ func Table() []Setting {
 		{"tolerance", "", "what of a measure is not worth caring about, such as rtt=2ms,10%; several with ; between", text(func(s *Settings) *string { return &s.Tolerance })},
 		{"maintenance", "", "stretches that are measured but neither judged nor learnt from, in local time, such as 2026-12-01T02:00/2026-12-01T04:00; several with commas between", text(func(s *Settings) *string { return &s.Maintenance })},
 		{"conversations", "", "programs on this machine of which may be looked whom they talk to, with commas between, or any; none when empty", text(func(s *Settings) *string { return &s.Conversations })},
+		{"visitors", "true", "false to take no packets of visitors' browsers; else they arrive by UDP at the port that listen names, as long as somebody measures by a guest link", func(s *Settings, v string) (err error) {
+			if s.Visitors, err = strconv.ParseBool(v); err != nil {
+				return fmt.Errorf("%q is neither true nor false", v)
+			}
+			return nil
+		}},
+		{"trace-visitors", "false", "true to trace the way to the address of whoever measures by a guest link, from this machine", func(s *Settings, v string) (err error) {
+			if s.TraceVisitors, err = strconv.ParseBool(v); err != nil {
+				return fmt.Errorf("%q is neither true nor false", v)
+			}
+			return nil
+		}},
 		{"public-webhooks", "false", "true to post webhooks to public addresses only, never to private, loopback or link-local ones", func(s *Settings, v string) (err error) {
 			if s.PublicHooks, err = strconv.ParseBool(v); err != nil {
 				return fmt.Errorf("%q is neither true nor false", v)

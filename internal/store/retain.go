@@ -52,6 +52,7 @@ func (s *Store) DropOld(ctx context.Context, now, before time.Time) error {
 		s.dropRows(ctx, "evidence", &Evidence{}, "at < ?", long),
 		s.dropRows(ctx, "messages", &Message{}, "at < ? AND state <> ?", long, Waiting),
 		s.dropRows(ctx, "guest links", &GuestLink{}, "ends_at < ?", long),
+		s.dropRows(ctx, "visits", &Visit{}, "started_at < ?", long),
 		s.dropRows(ctx, "openings", &GuestOpening{}, "at < ?", long),
 		s.dropRows(ctx, "annotations", &Annotation{}, "COALESCE(until, at) < ?", long),
 		s.dropRows(ctx, "conversations", &Conversation{}, "ended_at < ?", before),

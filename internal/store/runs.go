@@ -172,3 +172,52 @@ func (s *Store) Outcomes(ctx context.Context, since time.Time) (map[string]int, 
 	err := s.db.WithContext(ctx).Raw("SELECT outcome AS name, COUNT(*) AS count FROM runs WHERE started_at >= ? GROUP BY outcome", since.UTC()).Scan(&list).Error
 	return byName(list), wrap("count runs", err)
 }
+
+// KeepPartial keeps what a run between two ends measured so far, while it goes on.
+func (s *Store) KeepPartial(ctx context.Context, run ident.ID, body json.RawMessage) error {
+	packed, err := pack(body)
+	if err != nil {
+		return wrap("keep what was measured so far", err)
+	}
+	return wrap("keep what was measured so far", s.db.WithContext(ctx).Model(&TwoEnded{}).Where("id = ? AND outcome = ?", run, protocol.Running).Update("body", packed).Error)
+}
+
+// CutRuns are those of some kinds, on demand, that went on as the service was stopped, and began
+// since a time: the newest towards each target of each agent, unless a later one was made there.
+func (s *Store) CutRuns(ctx context.Context, kinds []string, since time.Time) ([]Run, error) {
+	if len(kinds) == 0 {
+		return nil, nil
+	}
+	var list []Run
+	err := s.db.WithContext(ctx).Where("kind IN ? AND started_at >= ? AND (watch_id IS NULL OR watch_id = ?)", kinds, since.UTC(), ident.ID{}).Order("started_at DESC, id DESC").Find(&list).Error
+	if err != nil {
+		return nil, wrap("find runs that were cut", err)
+	}
+	known := map[string]bool{}
+	var cut []Run
+	for _, r := range list {
+		key := r.AgentID.String() + " " + r.Target + " " + r.Kind
+		if known[key] {
+			continue
+		}
+		known[key] = true
+		if r.Outcome == protocol.Failed && r.Reason == CutOff {
+			cut = append(cut, r)
+		}
+	}
+	return cut, nil
+}
+
+// MarkCut notes that runs were cut as the service was stopped, and not by anybody.
+func (s *Store) MarkCut(ctx context.Context, runs []ident.ID) error {
+	if len(runs) == 0 {
+		return nil
+	}
+	for _, table := range []any{&TwoEnded{}, &Run{}} {
+		if err := s.db.WithContext(ctx).Model(table).Where("id IN ? AND outcome <> ?", runs, protocol.Done).
+			Updates(map[string]any{"outcome": protocol.Failed, "reason": CutOff}).Error; err != nil {
+			return wrap("note runs that were cut", err)
+		}
+	}
+	return nil
+}

@@ -251,6 +251,7 @@ type TraceFilter struct {
 	Agent   ident.ID
 	Target  string
 	Family  wire.Family
+	Before  time.Time // begun before it
 	Page    Page
 }
 
@@ -266,6 +267,9 @@ func (f TraceFilter) on(q *gorm.DB) *gorm.DB {
 	}
 	if f.Family != 0 {
 		q = q.Where("family = ?", f.Family)
+	}
+	if !f.Before.IsZero() {
+		q = q.Where("started_at < ?", f.Before.UTC())
 	}
 	q = f.Page.older(q)
 	return q

@@ -46,6 +46,7 @@ func main() {
 		{"starting", func(ctx context.Context, dir string) error { return starting(ctx, dir, *program) }},
 		{"routes", func(ctx context.Context, dir string) error { return routes(ctx, dir, *program) }},
 		{"twoends", func(ctx context.Context, dir string) error { return twoEnds(ctx, dir, *program) }},
+		{"frames", frames}, {"circuits", circuitsOf},
 		{"tcpworlds", func(ctx context.Context, dir string) error { return tcpWorlds(ctx, dir, *program) }},
 		{"kills", func(ctx context.Context, dir string) error { return kills(ctx, dir, *program) }},
 		{"guard", guarding},

@@ -134,7 +134,7 @@ func voicePacing(ctx context.Context, _, _, floor string) error {
 	const pairs, seconds = 9, 5
 	var ours, bare []float64
 	for range pairs {
-		b, err := outputOf(ctx, floor, "pace", strconv.Itoa(seconds))
+		b, err := outputOf(ctx, floor, "pace", strconv.Itoa(seconds), "50")
 		if err != nil {
 			return err
 		}

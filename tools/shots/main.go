@@ -90,6 +90,7 @@ func run(base, token, folder string) error {
 		theme("light"), chromedp.Navigate(base+"/reports"), settle, chromedp.Click(`//button[normalize-space()="Make the report"]`), settle, settle, shoot("console-reports"),
 		chromedp.Navigate(base+"/settings"), settle, shoot("console-settings"),
 		chromedp.Navigate(base+"/boards/Sites"), settle, settle, shoot("console-board"),
+		chromedp.Navigate(base+"/acceptance"), chromedp.Click(`//main//a[contains(@href, "/acceptance/")]`), settle, settle, shoot("console-acceptance"),
 		chromedp.Navigate(base+"/agents"), settle, settle, shoot("console-agents"),
 		streamed, shoot("console-two-ends"),
 		chromedp.Navigate(base+"/watches"), chromedp.Click(`//button[normalize-space()="Add one"]`), settle,

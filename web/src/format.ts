@@ -61,3 +61,13 @@ export function bits(bps: number | null | undefined): string {
 
 /** Range is a stretch of time, in milliseconds since 1970. */
 export type Range = { from: number; to: number };
+
+/** save has the browser keep a text as a file. */
+export function save(text: string, name: string, type: string) {
+  const at = URL.createObjectURL(new Blob([text], { type }));
+  const a = document.createElement("a");
+  a.href = at;
+  a.download = name;
+  a.click();
+  URL.revokeObjectURL(at);
+}

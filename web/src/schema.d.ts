@@ -439,6 +439,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Two runs, two paths, or a path at two moments beside each other: which figures surely differ, and by how much
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["compare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/conversations": {
         parameters: {
             query?: never;
@@ -533,6 +553,23 @@ export interface paths {
         get: operations["get-dossier-key"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/estimates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a measurement would take, by time and bytes each way; nothing is sent */
+        post: operations["estimate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1107,6 +1144,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/paths/{id}/likeness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A simulated network that behaves as a path did over a span, by what was measured then
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["path-likeness"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/paths/{id}/readings": {
         parameters: {
             query?: never;
@@ -1162,6 +1219,49 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Measurements that are kept under names, by name
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["list-plans"];
+        put?: never;
+        /** Keep a new plan */
+        post: operations["add-plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A plan
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["get-plan"];
+        /** Change a plan; runs keep what they were made by */
+        put: operations["change-plan"];
+        post?: never;
+        /** Remove a plan; its runs stay */
+        delete: operations["remove-plan"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1327,6 +1427,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a run found, as a file to hand on: one page of HTML that needs nothing else, PDF, CSV, JSON or text
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["print-run"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/heard": {
         parameters: {
             query?: never;
@@ -1341,6 +1461,23 @@ export interface paths {
         get: operations["hear-run"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Go on with a run that was cut or stopped, of a kind that can: a new run, from what the first had measured */
+        post: operations["resume-run"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1584,6 +1721,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/visits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What browsers measured that came by a guest link, newest first
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["list-visits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/visits/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What one visit measured; figures by 'visitor' rest on the visitor's word
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["get-visit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/walks": {
         parameters: {
             query?: never;
@@ -1814,6 +1991,14 @@ export interface components {
             /** @description By hour of the week, from Sunday 00:00 local time on: 168 */
             week: components["schemas"]["Band"][] | null;
         };
+        Bin: {
+            /** Format: double */
+            from_ms: number;
+            /** Format: double */
+            part: number;
+            /** Format: double */
+            to_ms: number;
+        };
         Board: {
             /** Format: date-time */
             changed_at: string;
@@ -2031,6 +2216,27 @@ export interface components {
             /** @description That follows it */
             watch: string;
         };
+        Criterion: {
+            advice?: string;
+            at_least?: boolean;
+            /** Format: double */
+            high?: number;
+            lesser?: boolean;
+            /** Format: double */
+            limit?: number;
+            /** Format: double */
+            low?: number;
+            /** Format: double */
+            measured?: number;
+            part: string;
+            /** Format: int64 */
+            seats?: number;
+            unit?: string;
+            verdict: string;
+            way?: string;
+            what: string;
+            why?: string;
+        };
         DSCPCount: {
             /** Format: int64 */
             dscp: number;
@@ -2103,6 +2309,25 @@ export interface components {
             to: string;
             via: string;
         };
+        Delta: {
+            /** Format: double */
+            a: number | null;
+            /** Format: double */
+            b: number | null;
+            better?: string;
+            /** Format: double */
+            by: number | null;
+            /** Format: double */
+            by_high: number | null;
+            /** Format: double */
+            by_low: number | null;
+            key: string;
+            name: string;
+            state: string;
+            unit: string;
+            way?: string;
+            why?: string;
+        };
         DiffLine: {
             address: string;
             change: string;
@@ -2135,6 +2360,66 @@ export interface components {
             /** @description At that hour */
             worst_a: components["schemas"]["Band"];
             worst_b: components["schemas"]["Band"];
+        };
+        Direction: {
+            /**
+             * Format: double
+             * @description The least, one way, in milliseconds, without what sending takes at the rate
+             */
+            delay_ms: number;
+            /** Format: double */
+            duplicates_ratio: number;
+            /**
+             * Format: double
+             * @description For so long, in milliseconds
+             */
+            held_ms: number;
+            /**
+             * Format: int64
+             * @description One of so many is lost, regularly
+             */
+            loss_every?: number;
+            /**
+             * Format: double
+             * @description Without outages
+             */
+            loss_ratio: number;
+            /**
+             * Format: double
+             * @description Mean of packets lost in a row where they come in bursts; 0 when at random
+             */
+            loss_run: number;
+            /**
+             * Format: double
+             * @description After that the correlation of what varies has fallen to 1/e; 0 when each packet's is its own
+             */
+            memory_ms: number;
+            /**
+             * Format: double
+             * @description Part of the variance that lasts
+             */
+            memory_share_ratio: number;
+            /** @description Spans in which nothing came through */
+            outages: components["schemas"]["Outage"][];
+            /** @description What exceeds the rate is dropped at once */
+            policed?: boolean;
+            /**
+             * Format: double
+             * @description Before the rate; left out when not known
+             */
+            queue_ms?: number;
+            /**
+             * Format: double
+             * @description At the IP layer; left out when not known
+             */
+            rate_bps?: number;
+            /**
+             * Format: double
+             * @description Part of the packets that is held back
+             */
+            reorders_ratio: number;
+            /** @description What is added to it, as parts of a histogram */
+            varies: components["schemas"]["Bin"][];
         };
         DossierKey: {
             /** @description SHA-256 of the public key */
@@ -2179,54 +2464,91 @@ export interface components {
              * @description of stream: streams side by side; default 1
              */
             calls?: number;
+            /**
+             * Format: int64
+             * @description of accept: committed burst size of the service, in bytes
+             */
+            cbs_bytes?: number;
+            /** @description of accept: test a service with this committed information rate */
+            cir?: string;
             /** @description of stream: send as a call of this codec does */
             codec?: string;
             /** @description of throughput: of TCP: congestion control, as the systems name it */
             congestion?: string;
+            /** @description of accept: mean one-way delay that it is held to */
+            delay_limit?: string;
             /**
-             * @description of throughput: there, back, each (one after the other) or both (at once); default each. of stream: there, back or both; default both
+             * @description of throughput: there, back, each (one after the other) or both (at once); default each. of stream: there, back or both; default both. of accept: both (at once), each (one after the other), there or back (default both)
              * @enum {string}
              */
             direction?: "there" | "back" | "each" | "both";
             /** @description of ping: refuse probes that do not fit instead of cutting them up */
             dont_fragment?: boolean;
-            /** @description of ping: service class, by name such as EF or by number. of trace: service class, by name such as EF or by number. of throughput: service class, by name such as EF or by number. of stream: service class, by name such as EF or by number */
+            /** @description of ping: service class, by name such as EF or by number. of trace: service class, by name such as EF or by number. of throughput: service class, by name such as EF or by number. of stream: service class, by name such as EF or by number. of accept: service class of the service's frames, by name such as EF or by number */
             dscp?: string;
+            /**
+             * Format: int64
+             * @description of accept: excess burst size of the service, in bytes
+             */
+            ebs_bytes?: number;
+            /** @description of accept: excess information rate of the service */
+            eir?: string;
             /** @description of sweep: prefix, range or address to leave out; several with commas, or given several times */
             exclude?: string[];
             /** @description of throughput: of TCP: find out what held it back; default true */
             explain?: boolean;
-            /** @description of ping: 4, 6 or both; of targets that are names (default 4, else 6). of trace: 4, 6 or both; of targets that are names (default 4, else 6). of walk: 4 or 6; of a target that is a name (default 4, else 6). of throughput: 4 or 6, of a far end that is a name (default 4, else 6). of stream: 4 or 6, of a far end that is a name (default 4, else 6) */
+            /** @description of ping: 4, 6 or both; of targets that are names (default 4, else 6). of trace: 4, 6 or both; of targets that are names (default 4, else 6). of walk: 4 or 6; of a target that is a name (default 4, else 6). of throughput: 4 or 6, of a far end that is a name (default 4, else 6). of stream: 4 or 6, of a far end that is a name (default 4, else 6). of accept: 4 or 6, of a far end that is a name (default 4, else 6). of ready: 4 or 6, of a far end that is a name (default 4, else 6) */
             family?: string;
+            /** @description of accept: of frames on a link: hardware address of the far end (default: found by asking on the link) */
+            far_hardware?: string;
             /** @description of ping: search for the largest packet that arrives whole, too. of trace: find the largest packet that each hop gets, too */
             find_path_mtu?: boolean;
+            /** @description of accept: look first at both links and at the highest rate, and end where the rest would be wasted; default true */
+            first_look?: boolean;
             /**
              * Format: int64
              * @description of trace: the TTL or hop limit to begin with; default 1
              */
             first_ttl?: number;
-            /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s */
+            /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s. of accept: how long a trial or a step is (default 10s) */
             for?: string;
+            /** @description of accept: of tests by frame size: bytes with FCS (default those of RFC 2544) */
+            frame_bytes?: string[];
+            /** @description of accept: frames of the service: 512, 64,512,1518, emix:abceg or random:64-1518 (default 512) */
+            frames?: string;
             /** @description Name of the agent */
             from: string;
-            /** @description of ping: interface to send by, of the host that measures. of sweep: interface to send by, of the host that measures. of trace: interface to send by, of the host that measures */
+            /** @description of accept: measure first what this host can send and receive by itself; default true */
+            host_check?: boolean;
+            /** @description of ping: interface to send by, of the host that measures. of sweep: interface to send by, of the host that measures. of trace: interface to send by, of the host that measures. of accept: of frames on a link: to send by, of the host that measures */
             interface?: string;
             /** @description of ping: time between probes to a target; default 1s. of trace: time between probes to a hop; many routers answer one a second; default 1s. of walk: time between probes; default 20ms. of stream: time between packets of a stream (default 20ms) */
             interval?: string;
             /** @description Of a responder without a service, or of a reflector's authenticated mode */
             key?: string;
             /** @enum {string} */
-            kind?: "ping" | "sweep" | "trace" | "walk" | "throughput" | "stream";
+            kind?: "ping" | "sweep" | "trace" | "walk" | "throughput" | "stream" | "accept" | "ready";
             /**
              * Format: int64
              * @description of trace: the largest TTL or hop limit, 1 to 255; default 30
              */
             last_ttl?: number;
             /**
+             * @description of accept: what rates in bit/s are of: payload, ip, frame (with FCS) or line (default frame)
+             * @enum {string}
+             */
+            layer?: "payload" | "ip" | "frame" | "line";
+            /** @description of accept: limits of the service that are ready-made, such as y1541-0 or mef-metro-high */
+            limits_like?: string;
+            /**
              * Format: double
              * @description of throughput: rate that the line is said to have, for the transfer time ratio of RFC 6349
              */
             line_bps?: number;
+            /** @description of accept: rate of the line in bit/s, which percents are of */
+            line_rate?: string;
+            /** @description of accept: frame loss ratio that it is held to: 0.1% or 0.001 */
+            loss_limit?: string;
             /**
              * Format: double
              * @description of throughput: of UDP: loss ratio that -search allows, such as 0.001
@@ -2234,14 +2556,27 @@ export interface components {
             loss_limit_ratio?: number;
             /** @description of sweep: of a large IPv6 prefix, the addresses that are given by hand */
             low?: boolean;
+            /** @description of accept: of frames on a link: labels of MPLS, the outermost first (over IP: those that the circuit adds) */
+            mpls_labels?: string[];
             /** @description of sweep: look up the names of those that answer; default true. of trace: look up the names of hops; default true */
             names?: boolean;
+            /** @description of ready: what the service asks: calls, meetings, remote-desk, file-work, kiosk, or a FILE (woodlark ready schema) */
+            need?: {
+                [key: string]: unknown;
+            } | string;
             /** @description of sweep: also the addresses that the links of the host that sweeps know */
             neighbours?: boolean;
             /** @description of ping: judge by this objective, such as voice */
             objective?: string;
             /** @description of trace: follow one flow and look for no branches */
             one_flow?: boolean;
+            /** @description of accept: the circuit carries nothing else now: tests by frame size fill it (RFC 6815) */
+            out_of_service?: boolean;
+            /**
+             * @description of accept: what carries the frames: ip (UDP), or ethernet: frames on a link that both ends share, without IP (default ip)
+             * @enum {string}
+             */
+            over?: "ip" | "ethernet";
             /** @description of sweep: packets a second, or unlimited (within loopback and simulated networks); default 5000 */
             packets_per_second?: number | "unlimited";
             /**
@@ -2249,8 +2584,14 @@ export interface components {
              * @description of ping: bytes after the ICMP or UDP header; default 48. of trace: bytes after the ICMP or UDP header; default 24. of throughput: of UDP: bytes of payload in a packet; default 1400. of stream: bytes of UDP payload in a packet (default 172)
              */
             payload_bytes?: number;
+            /** @description of accept: how long all services are sent at once (default 15m) */
+            performance?: string;
             /** @description of stream: with -reflector: packets without TLVs (RFC 8972) */
             plain?: boolean;
+            /** @description of accept: FILE of a plan (YAML or JSON); the other options go over what it says */
+            plan?: {
+                [key: string]: unknown;
+            } | string;
             /** @description of ping: random intervals (Poisson) instead of even ones */
             poisson?: boolean;
             /**
@@ -2268,6 +2609,8 @@ export interface components {
              * @enum {string}
              */
             protocol?: "tcp" | "udp";
+            /** @description of ready: within 20 seconds: shorter streams and loads, and with all seats only */
+            quick?: boolean;
             /** @description of sweep: in a random order */
             random?: boolean;
             /**
@@ -2291,6 +2634,8 @@ export interface components {
              * @description of trace: more probes to a hop that is silent; default 2
              */
             retries?: number;
+            /** @description of accept: the far end sends each frame back: the round trip only */
+            returned?: boolean;
             /**
              * Format: int64
              * @description of sweep: rounds; each after the first asks those that were silent; default 2
@@ -2300,33 +2645,57 @@ export interface components {
             search?: boolean;
             /**
              * Format: int64
+             * @description of ready: how many use it at once (default as the need has it, else 1)
+             */
+            seats?: number;
+            /**
+             * Format: int64
              * @description of ping: of what is random; default 1. of sweep: of what is random; default 1
              */
             seed?: number;
+            /** @description of accept: name of a service to test (default service, with -cir) */
+            service_name?: string;
             /**
              * Format: int64
              * @description of trace: hops in a row without an answer that end it; default 5
              */
             silent?: number;
-            /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures */
+            /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures. of accept: address to send from, of the host that measures. of ready: address to send from, of the host that measures */
             source?: string;
             /** @description of ping: with -via stamp: key of STAMP's authenticated mode. of stream: with -reflector: key of STAMP's authenticated mode */
             stamp_key?: string;
+            /** @description of accept: of services: the steps, in parts of CIR (default 25%,50%,75%,100%) */
+            steps?: string[];
             /**
              * Format: int64
              * @description of throughput: streams side by side; default 1
              */
             streams?: number;
+            /** @description of accept: which: by frame size throughput, latency, frame-loss, back-to-back; of services configuration, performance (default all) */
+            tests?: string[];
+            /** @description of accept: throughput that each frame size is held to */
+            throughput_limit?: string;
             /** @description Name or address; of a measurement with two ends an agent, or ADDRESS:PORT of a responder or a reflector */
             to: string;
+            /**
+             * Format: int64
+             * @description of accept: of tests by frame size: how often each is made
+             */
+            trials?: number;
             /**
              * Format: int64
              * @description of ping: TTL or hop limit, 1 to 255; the system's when left out
              */
             ttl?: number;
+            /** @description of accept: test by frame size, up to this rate: 100M, "there 100M back 20M", 1488fps, or 95% of -line-rate */
+            up_to?: string;
+            /** @description of accept: delay variation that it is held to (99.9 % quantile less the least) */
+            variation_limit?: string;
             /** @description of ping: by what: icmp, tcp:PORT, udp:PORT, stamp; several with commas, to compare them; default icmp. of sweep: by what: icmp, tcp:PORT; several with commas; default icmp. of trace: by what: icmp, udp, udp:PORT or tcp:PORT; default icmp */
             via?: string;
-            /** @description of ping: how long to wait for an answer; default 2s. of sweep: how long to wait for answers after each round; default 1s. of trace: how long to wait for an answer; default 1s. of walk: how long to wait for an answer; default 1s */
+            /** @description of accept: of frames on a link: VLANs, the outermost first, each with its priority: 100, 100/5, 802.1ad:200/3,100 (over IP: tags that the circuit adds) */
+            vlans?: string[];
+            /** @description of ping: how long to wait for an answer; default 2s. of sweep: how long to wait for answers after each round; default 1s. of trace: how long to wait for an answer; default 1s. of walk: how long to wait for an answer; default 1s. of accept: how long is rested between trials (default 5s) */
             wait?: string;
             /** @description of throughput: left out of the rates of TCP, of its -for (default 2s, where there is time for it) */
             warm_up?: string;
@@ -2471,6 +2840,14 @@ export interface components {
              */
             type: string;
         };
+        Estimate: {
+            /** @description What the kind is told: its fields */
+            how: {
+                [key: string]: unknown;
+            };
+            /** @description A kind that is planned, such as accept */
+            kind: string;
+        };
         Evidence: {
             /** Format: date-time */
             at: string;
@@ -2567,6 +2944,22 @@ export interface components {
             /** Format: double */
             worst: number;
         };
+        Facts: {
+            gateway?: string;
+            mtu?: components["schemas"]["MTU"];
+            names?: components["schemas"]["Lookup"][] | null;
+            near?: components["schemas"]["Trip"];
+            ports?: components["schemas"]["Port"][] | null;
+            rates?: components["schemas"]["RateSeen"][] | null;
+            rest?: components["schemas"]["Trip"];
+            route_back?: string[] | null;
+            route_there?: string[] | null;
+            seats_tried?: number[] | null;
+            streams?: components["schemas"]["StreamSeen"][] | null;
+            untold?: {
+                [key: string]: string;
+            };
+        };
         Field: {
             enum?: string[] | null;
             help: string;
@@ -2577,9 +2970,28 @@ export interface components {
             /** @description On a command line; empty when there is none */
             option: string;
             /** @enum {string} */
-            type: "bool" | "int" | "number" | "text" | "span" | "rate" | "packets" | "via" | "family" | "class" | "address" | "list";
+            type: "bool" | "int" | "number" | "text" | "span" | "rate" | "packets" | "via" | "family" | "class" | "address" | "list" | "object" | "amount" | "share" | "need";
             /** @description What it is in a watch or a run when it is left out; empty for nothing */
             usual: string;
+        };
+        Figure: {
+            /** Format: double */
+            high: number | null;
+            key: string;
+            /** Format: double */
+            low: number | null;
+            more_is_better?: boolean;
+            name: string;
+            /** Format: int64 */
+            of?: number;
+            unit: string;
+            /** Format: double */
+            value: number | null;
+            way?: string;
+            /** Format: double */
+            worth: number;
+            /** Format: double */
+            worth_ratio: number;
         };
         Figures: {
             /** Format: int64 */
@@ -2801,6 +3213,8 @@ export interface components {
             /** Format: date-time */
             made_at: string;
             made_by: string;
+            /** @description Of a readiness test: the name of a need that is ready-made, or the text of a file */
+            need?: string;
             /** @description Shown above all else */
             notes?: string;
             /** @description That paths are held against */
@@ -2809,6 +3223,11 @@ export interface components {
             passphrase?: string;
             /** @description Where it leads, behind the service's address. Told once, when it is made: it holds the secret */
             path?: string;
+            /**
+             * Format: int64
+             * @description Of a readiness test: how many use it at once
+             */
+            seats?: number;
             /** @description Of a report: of paths with these sites at either end */
             sites?: string[] | null;
             /** @enum {string} */
@@ -2821,7 +3240,7 @@ export interface components {
             /** Format: date-time */
             to_at?: string;
             /** @enum {string} */
-            what: "path" | "incident" | "report" | "run" | "board";
+            what: "path" | "incident" | "report" | "run" | "board" | "readiness";
         };
         GuestLinkSpec: {
             agents?: string[] | null;
@@ -2838,12 +3257,19 @@ export interface components {
             labels?: string[] | null;
             /** @description Of a path or report: how far back from when it is opened, such as 24h */
             last?: string;
+            /** @description Of a readiness test: the name of a need that is ready-made, or the text of a file */
+            need?: string;
             /** @description Shown above all else */
             notes?: string;
             /** @description That paths are held against */
             objective?: string;
             /** @description Asked for; none when left out. It is taken, and not given back */
             passphrase?: string;
+            /**
+             * Format: int64
+             * @description Of a readiness test: how many use it at once
+             */
+            seats?: number;
             /** @description Of a report: of paths with these sites at either end */
             sites?: string[] | null;
             /** @description Of the path, incident, run or board */
@@ -2854,7 +3280,7 @@ export interface components {
             /** Format: date-time */
             to_at?: string;
             /** @enum {string} */
-            what: "path" | "incident" | "report" | "run" | "board";
+            what: "path" | "incident" | "report" | "run" | "board" | "readiness";
         };
         GuestOpening: {
             address: string;
@@ -3154,6 +3580,28 @@ export interface components {
             /** @description What the traces went by; empty when there are none */
             via: string;
         };
+        LikeWorld: {
+            /** @description The host of that network at the near end */
+            from: string;
+            likeness: components["schemas"]["Likeness"];
+            /** @description And at the far end */
+            to: string;
+            /** @description The file of a simulated network that behaves so */
+            world: string;
+        };
+        Likeness: {
+            back: components["schemas"]["Direction"];
+            /** @description The routers on the way, and the target as the last; none when the route is not known */
+            hops: components["schemas"]["Link"][];
+            /**
+             * Format: int64
+             * @description Of the path, in bytes of IP; left out when not known
+             */
+            mtu?: number;
+            /** @description What was not measured, and how it is given */
+            notes: string[];
+            there: components["schemas"]["Direction"];
+        };
         Line: {
             /** Format: int64 */
             answered: number;
@@ -3277,6 +3725,18 @@ export interface components {
             /** Format: double */
             y2: number;
         };
+        Link: {
+            /** @description Empty when it stayed silent */
+            address: string;
+            /** Format: double */
+            back_ms: number;
+            name: string;
+            /**
+             * Format: double
+             * @description One-way delay of the link that leads to it, in milliseconds
+             */
+            there_ms: number;
+        };
         LiveSecond: {
             /** Format: double */
             back_bps: number;
@@ -3303,6 +3763,35 @@ export interface components {
              * @description Null while it goes on
              */
             to_at: string | null;
+        };
+        LoadedFound: {
+            by: string;
+            /** Format: int64 */
+            lost: number;
+            /** Format: double */
+            median_ms: number | null;
+            /** Format: double */
+            min_ms: number | null;
+            /** Format: double */
+            p95_ms: number | null;
+            /** Format: int64 */
+            sent: number;
+            there: boolean;
+        };
+        Lookup: {
+            name: string;
+            problem?: string;
+            resolver?: string;
+            /** Format: double */
+            took_ms: number | null;
+        };
+        MTU: {
+            /** Format: int64 */
+            back_bytes: number;
+            /** Format: int64 */
+            there_bytes: number;
+            /** Format: int64 */
+            tried_bytes: number;
         };
         Maintenance: {
             /** @description Where a calendar is fetched, each hour */
@@ -3419,37 +3908,63 @@ export interface components {
              * @description of stream: streams side by side; default 1
              */
             calls?: number;
+            /**
+             * Format: int64
+             * @description of accept: committed burst size of the service, in bytes
+             */
+            cbs_bytes?: number;
+            /** @description of accept: test a service with this committed information rate */
+            cir?: string;
             /** @description of stream: send as a call of this codec does */
             codec?: string;
             /** @description of throughput: of TCP: congestion control, as the systems name it */
             congestion?: string;
+            /** @description of accept: mean one-way delay that it is held to */
+            delay_limit?: string;
             /**
-             * @description of throughput: there, back, each (one after the other) or both (at once); default each. of stream: there, back or both; default both
+             * @description of throughput: there, back, each (one after the other) or both (at once); default each. of stream: there, back or both; default both. of accept: both (at once), each (one after the other), there or back (default both)
              * @enum {string}
              */
             direction?: "there" | "back" | "each" | "both";
             /** @description of ping: refuse probes that do not fit instead of cutting them up */
             dont_fragment?: boolean;
-            /** @description of ping: service class, by name such as EF or by number. of trace: service class, by name such as EF or by number. of throughput: service class, by name such as EF or by number. of stream: service class, by name such as EF or by number */
+            /** @description of ping: service class, by name such as EF or by number. of trace: service class, by name such as EF or by number. of throughput: service class, by name such as EF or by number. of stream: service class, by name such as EF or by number. of accept: service class of the service's frames, by name such as EF or by number */
             dscp?: string;
+            /**
+             * Format: int64
+             * @description of accept: excess burst size of the service, in bytes
+             */
+            ebs_bytes?: number;
+            /** @description of accept: excess information rate of the service */
+            eir?: string;
             /** @description of sweep: prefix, range or address to leave out; several with commas, or given several times */
             exclude?: string[];
             /** @description of throughput: of TCP: find out what held it back; default true */
             explain?: boolean;
-            /** @description of ping: 4, 6 or both; of targets that are names (default 4, else 6). of trace: 4, 6 or both; of targets that are names (default 4, else 6). of walk: 4 or 6; of a target that is a name (default 4, else 6). of throughput: 4 or 6, of a far end that is a name (default 4, else 6). of stream: 4 or 6, of a far end that is a name (default 4, else 6) */
+            /** @description of ping: 4, 6 or both; of targets that are names (default 4, else 6). of trace: 4, 6 or both; of targets that are names (default 4, else 6). of walk: 4 or 6; of a target that is a name (default 4, else 6). of throughput: 4 or 6, of a far end that is a name (default 4, else 6). of stream: 4 or 6, of a far end that is a name (default 4, else 6). of accept: 4 or 6, of a far end that is a name (default 4, else 6). of ready: 4 or 6, of a far end that is a name (default 4, else 6) */
             family?: string;
+            /** @description of accept: of frames on a link: hardware address of the far end (default: found by asking on the link) */
+            far_hardware?: string;
             /** @description of ping: search for the largest packet that arrives whole, too. of trace: find the largest packet that each hop gets, too */
             find_path_mtu?: boolean;
+            /** @description of accept: look first at both links and at the highest rate, and end where the rest would be wasted; default true */
+            first_look?: boolean;
             /**
              * Format: int64
              * @description of trace: the TTL or hop limit to begin with; default 1
              */
             first_ttl?: number;
-            /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s */
+            /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s. of accept: how long a trial or a step is (default 10s) */
             for?: string;
+            /** @description of accept: of tests by frame size: bytes with FCS (default those of RFC 2544) */
+            frame_bytes?: string[];
+            /** @description of accept: frames of the service: 512, 64,512,1518, emix:abceg or random:64-1518 (default 512) */
+            frames?: string;
             /** @description Name of the agent */
             from: string;
-            /** @description of ping: interface to send by, of the host that measures. of sweep: interface to send by, of the host that measures. of trace: interface to send by, of the host that measures */
+            /** @description of accept: measure first what this host can send and receive by itself; default true */
+            host_check?: boolean;
+            /** @description of ping: interface to send by, of the host that measures. of sweep: interface to send by, of the host that measures. of trace: interface to send by, of the host that measures. of accept: of frames on a link: to send by, of the host that measures */
             interface?: string;
             /** @description of ping: time between probes to a target; default 1s. of trace: time between probes to a hop; many routers answer one a second; default 1s. of walk: time between probes; default 20ms. of stream: time between packets of a stream (default 20ms) */
             interval?: string;
@@ -3459,17 +3974,28 @@ export interface components {
              * @description What is measured; the first of the list of kinds when left out
              * @enum {string}
              */
-            kind?: "ping" | "sweep" | "trace" | "walk" | "throughput" | "stream";
+            kind?: "ping" | "sweep" | "trace" | "walk" | "throughput" | "stream" | "accept" | "ready";
             /**
              * Format: int64
              * @description of trace: the largest TTL or hop limit, 1 to 255; default 30
              */
             last_ttl?: number;
             /**
+             * @description of accept: what rates in bit/s are of: payload, ip, frame (with FCS) or line (default frame)
+             * @enum {string}
+             */
+            layer?: "payload" | "ip" | "frame" | "line";
+            /** @description of accept: limits of the service that are ready-made, such as y1541-0 or mef-metro-high */
+            limits_like?: string;
+            /**
              * Format: double
              * @description of throughput: rate that the line is said to have, for the transfer time ratio of RFC 6349
              */
             line_bps?: number;
+            /** @description of accept: rate of the line in bit/s, which percents are of */
+            line_rate?: string;
+            /** @description of accept: frame loss ratio that it is held to: 0.1% or 0.001 */
+            loss_limit?: string;
             /**
              * Format: double
              * @description of throughput: of UDP: loss ratio that -search allows, such as 0.001
@@ -3477,14 +4003,27 @@ export interface components {
             loss_limit_ratio?: number;
             /** @description of sweep: of a large IPv6 prefix, the addresses that are given by hand */
             low?: boolean;
+            /** @description of accept: of frames on a link: labels of MPLS, the outermost first (over IP: those that the circuit adds) */
+            mpls_labels?: string[];
             /** @description of sweep: look up the names of those that answer; default true. of trace: look up the names of hops; default true */
             names?: boolean;
+            /** @description of ready: what the service asks: calls, meetings, remote-desk, file-work, kiosk, or a FILE (woodlark ready schema) */
+            need?: {
+                [key: string]: unknown;
+            } | string;
             /** @description of sweep: also the addresses that the links of the host that sweeps know */
             neighbours?: boolean;
             /** @description of ping: judge by this objective, such as voice */
             objective?: string;
             /** @description of trace: follow one flow and look for no branches */
             one_flow?: boolean;
+            /** @description of accept: the circuit carries nothing else now: tests by frame size fill it (RFC 6815) */
+            out_of_service?: boolean;
+            /**
+             * @description of accept: what carries the frames: ip (UDP), or ethernet: frames on a link that both ends share, without IP (default ip)
+             * @enum {string}
+             */
+            over?: "ip" | "ethernet";
             /** @description of sweep: packets a second, or unlimited (within loopback and simulated networks); default 5000 */
             packets_per_second?: number | "unlimited";
             /**
@@ -3492,8 +4031,14 @@ export interface components {
              * @description of ping: bytes after the ICMP or UDP header; default 48. of trace: bytes after the ICMP or UDP header; default 24. of throughput: of UDP: bytes of payload in a packet; default 1400. of stream: bytes of UDP payload in a packet (default 172)
              */
             payload_bytes?: number;
+            /** @description of accept: how long all services are sent at once (default 15m) */
+            performance?: string;
             /** @description of stream: with -reflector: packets without TLVs (RFC 8972) */
             plain?: boolean;
+            /** @description of accept: FILE of a plan (YAML or JSON); the other options go over what it says */
+            plan?: {
+                [key: string]: unknown;
+            } | string;
             /** @description of ping: random intervals (Poisson) instead of even ones */
             poisson?: boolean;
             /**
@@ -3511,6 +4056,8 @@ export interface components {
              * @enum {string}
              */
             protocol?: "tcp" | "udp";
+            /** @description of ready: within 20 seconds: shorter streams and loads, and with all seats only */
+            quick?: boolean;
             /** @description of sweep: in a random order */
             random?: boolean;
             /**
@@ -3530,6 +4077,8 @@ export interface components {
              * @description of trace: more probes to a hop that is silent; default 2
              */
             retries?: number;
+            /** @description of accept: the far end sends each frame back: the round trip only */
+            returned?: boolean;
             /**
              * Format: int64
              * @description of sweep: rounds; each after the first asks those that were silent; default 2
@@ -3539,33 +4088,57 @@ export interface components {
             search?: boolean;
             /**
              * Format: int64
+             * @description of ready: how many use it at once (default as the need has it, else 1)
+             */
+            seats?: number;
+            /**
+             * Format: int64
              * @description of ping: of what is random; default 1. of sweep: of what is random; default 1
              */
             seed?: number;
+            /** @description of accept: name of a service to test (default service, with -cir) */
+            service_name?: string;
             /**
              * Format: int64
              * @description of trace: hops in a row without an answer that end it; default 5
              */
             silent?: number;
-            /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures */
+            /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures. of accept: address to send from, of the host that measures. of ready: address to send from, of the host that measures */
             source?: string;
             /** @description of ping: with -via stamp: key of STAMP's authenticated mode. of stream: with -reflector: key of STAMP's authenticated mode */
             stamp_key?: string;
+            /** @description of accept: of services: the steps, in parts of CIR (default 25%,50%,75%,100%) */
+            steps?: string[];
             /**
              * Format: int64
              * @description of throughput: streams side by side; default 1
              */
             streams?: number;
+            /** @description of accept: which: by frame size throughput, latency, frame-loss, back-to-back; of services configuration, performance (default all) */
+            tests?: string[];
+            /** @description of accept: throughput that each frame size is held to */
+            throughput_limit?: string;
             /** @description Names or addresses; of a sweep prefixes, ranges and addresses; of a kind with two ends an agent, or ADDRESS:PORT of a responder or a reflector */
             to: string[] | null;
+            /**
+             * Format: int64
+             * @description of accept: of tests by frame size: how often each is made
+             */
+            trials?: number;
             /**
              * Format: int64
              * @description of ping: TTL or hop limit, 1 to 255; the system's when left out
              */
             ttl?: number;
+            /** @description of accept: test by frame size, up to this rate: 100M, "there 100M back 20M", 1488fps, or 95% of -line-rate */
+            up_to?: string;
+            /** @description of accept: delay variation that it is held to (99.9 % quantile less the least) */
+            variation_limit?: string;
             /** @description of ping: by what: icmp, tcp:PORT, udp:PORT, stamp; several with commas, to compare them; default icmp. of sweep: by what: icmp, tcp:PORT; several with commas; default icmp. of trace: by what: icmp, udp, udp:PORT or tcp:PORT; default icmp */
             via?: string;
-            /** @description of ping: how long to wait for an answer; default 2s. of sweep: how long to wait for answers after each round; default 1s. of trace: how long to wait for an answer; default 1s. of walk: how long to wait for an answer; default 1s */
+            /** @description of accept: of frames on a link: VLANs, the outermost first, each with its priority: 100, 100/5, 802.1ad:200/3,100 (over IP: tags that the circuit adds) */
+            vlans?: string[];
+            /** @description of ping: how long to wait for an answer; default 2s. of sweep: how long to wait for answers after each round; default 1s. of trace: how long to wait for an answer; default 1s. of walk: how long to wait for an answer; default 1s. of accept: how long is rested between trials (default 5s) */
             wait?: string;
             /** @description of throughput: left out of the rates of TCP, of its -for (default 2s, where there is time for it) */
             warm_up?: string;
@@ -3725,6 +4298,12 @@ export interface components {
             readonly ready_made?: boolean;
             /** @description Where the limits come from */
             source?: string;
+        };
+        Outage: {
+            /** Format: double */
+            from_s: number;
+            /** Format: double */
+            to_s: number;
         };
         Owned: {
             name: string;
@@ -3986,6 +4565,34 @@ export interface components {
             /** @description RFC 4180, with a line of headings */
             csv: string;
         };
+        Plan: {
+            /** Format: date-time */
+            changed_at: string;
+            changed_by: string;
+            /** @description What the kind is told: its fields */
+            how: {
+                [key: string]: unknown;
+            };
+            id: string;
+            kind: string;
+            name: string;
+            /** Format: int64 */
+            revision: number;
+        };
+        PlanChange: {
+            /** @description What the kind is told: its fields */
+            how: {
+                [key: string]: unknown;
+            };
+            /** @description A kind that is planned, such as accept */
+            kind: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description That was read, when it is changed: another's change is not lost
+             */
+            revision?: number;
+        };
         PlotShown: {
             /** Format: int64 */
             family: number;
@@ -3998,6 +4605,16 @@ export interface components {
             /** Format: date-time */
             to_at: string;
             via: string;
+        };
+        Port: {
+            host: string;
+            /** Format: int64 */
+            port: number;
+            problem?: string;
+            state: string;
+            /** Format: double */
+            took_ms?: number;
+            udp?: boolean;
         };
         Property: {
             /**
@@ -4060,6 +4677,25 @@ export interface components {
             r_factor: number | null;
             /** Format: double */
             r_factor_worst: number | null;
+        };
+        RateFound: {
+            /** Format: double */
+            bps: number | null;
+            by: string;
+            /** Format: int64 */
+            bytes: number;
+            still_rising?: boolean;
+            there: boolean;
+        };
+        RateSeen: {
+            /** Format: double */
+            bps: number | null;
+            limited_by_host?: boolean;
+            problem?: string;
+            /** Format: double */
+            rtt_loaded_ms: number | null;
+            still_rising?: boolean;
+            there: boolean;
         };
         Reading: {
             /** Format: int64 */
@@ -4372,10 +5008,30 @@ export interface components {
             /** @description That paths are held against */
             objective?: string;
         };
+        Result: {
+            advice: string[] | null;
+            answer: string;
+            criteria: components["schemas"]["Criterion"][] | null;
+            /** Format: int64 */
+            fit_for: number | null;
+            notes?: string[] | null;
+            /** Format: int64 */
+            seats: number;
+            sentence: string;
+        };
+        Resume: {
+            /** @description Of a responder without a service */
+            key?: string;
+        };
         RouteFlag: {
             /** Format: date-time */
             at: string;
             sentence: string;
+        };
+        Routes: {
+            only_a: string[] | null;
+            only_b: string[] | null;
+            same: boolean;
         };
         Rule: {
             /** @description All when left out */
@@ -4616,6 +5272,16 @@ export interface components {
             /** Format: date-time */
             to_at: string;
         };
+        ShapeReport: {
+            /** Format: double */
+            memory_ms?: number;
+            /** Format: double */
+            memory_share_ratio?: number;
+            offset?: boolean;
+            quantiles_ms: number[] | null;
+            /** Format: double */
+            reordered_held_ms?: number;
+        };
         Shown: {
             /** Format: date-time */
             at: string;
@@ -4681,6 +5347,22 @@ export interface components {
              */
             width: number;
             worst?: components["schemas"]["WorstShown"][] | null;
+        };
+        Side: {
+            figures: components["schemas"]["Figure"][] | null;
+            name: string;
+            notes?: string[] | null;
+            route?: string[] | null;
+            short?: string;
+            what: string;
+        };
+        SideBySide: {
+            a: components["schemas"]["Side"];
+            b: components["schemas"]["Side"];
+            differences: components["schemas"]["Delta"][] | null;
+            notes?: string[] | null;
+            route?: components["schemas"]["Routes"];
+            sentence: string;
         };
         SignInBody: {
             /** @description The administrator's token */
@@ -4936,6 +5618,7 @@ export interface components {
             delay_p95_ms: number | null;
             /** Format: double */
             delay_p99_ms: number | null;
+            delay_shape?: components["schemas"]["ShapeReport"];
             direction: string;
             dscp_received: components["schemas"]["DSCPCount"][] | null;
             /** Format: int64 */
@@ -5014,6 +5697,37 @@ export interface components {
             streams: number;
             target: string;
             to: string;
+        };
+        StreamSeen: {
+            /** Format: double */
+            delay_error_ms: number;
+            /** Format: double */
+            delay_mean_ms: number | null;
+            dscp_arrived?: string;
+            /** Format: double */
+            dscp_kept_ratio?: number;
+            /** Format: int64 */
+            dscp_sent?: number;
+            /** Format: int64 */
+            late_sent: number;
+            /** Format: double */
+            loss_high_ratio: number | null;
+            /** Format: double */
+            loss_low_ratio: number | null;
+            /** Format: double */
+            loss_ratio: number | null;
+            /** Format: int64 */
+            lost: number | null;
+            /** Format: double */
+            mos?: number;
+            /** Format: int64 */
+            seats: number;
+            /** Format: int64 */
+            sent: number;
+            stream: string;
+            there: boolean;
+            /** Format: double */
+            variation_ms: number | null;
         };
         StreamSpan: {
             /** Format: double */
@@ -5346,6 +6060,29 @@ export interface components {
             /** Format: double */
             value: number;
         };
+        Trip: {
+            /** Format: int64 */
+            lost: number;
+            /** Format: double */
+            median_ms: number | null;
+            /** Format: double */
+            p95_ms: number | null;
+            /** Format: int64 */
+            sent: number;
+        };
+        TripFound: {
+            by: string;
+            /** Format: int64 */
+            lost: number;
+            /** Format: double */
+            median_ms: number | null;
+            /** Format: double */
+            min_ms: number | null;
+            /** Format: double */
+            p95_ms: number | null;
+            /** Format: int64 */
+            sent: number;
+        };
         TwoEnded: {
             /** Format: double */
             back_bps: number | null;
@@ -5385,6 +6122,49 @@ export interface components {
         TwoEndedEvent: {
             /** Format: date-time */
             at: string;
+        };
+        Visit: {
+            /** @description That it came from */
+            address: string;
+            /** @description fit, fit_with_limits, not_fit or not_told; left out where the visitor went away */
+            answer?: string;
+            /** Format: date-time */
+            ended_at: string;
+            /** @description Of one visit: its figures; those by 'visitor' rest on the visitor's word */
+            found?: components["schemas"]["VisitFound"];
+            id: string;
+            link_id: string;
+            need: string;
+            /**
+             * @description left: the visitor went away before the end
+             * @enum {string}
+             */
+            outcome: "done" | "left";
+            problem?: string;
+            /** @description The run that traces the way to the visitor, where that is allowed */
+            route_run?: string;
+            /** Format: int64 */
+            seats: number;
+            sentence?: string;
+            /** Format: date-time */
+            started_at: string;
+            /** @description Of the link */
+            title: string;
+            /** @description What its browser calls itself */
+            user_agent?: string;
+            /** @description The visitor's own */
+            words?: string;
+        };
+        VisitFound: {
+            answer: components["schemas"]["Result"];
+            clock?: components["schemas"]["ClockReport"];
+            facts: components["schemas"]["Facts"];
+            loaded: components["schemas"]["LoadedFound"][] | null;
+            notes: string[] | null;
+            rates: components["schemas"]["RateFound"][] | null;
+            rest?: components["schemas"]["TripFound"];
+            rest_packets?: components["schemas"]["TripFound"];
+            ways: components["schemas"]["WayFound"][] | null;
         };
         VoiceShown: {
             /**
@@ -5462,21 +6242,37 @@ export interface components {
              * @description of stream: streams side by side; default 1
              */
             calls?: number;
+            /**
+             * Format: int64
+             * @description of accept: committed burst size of the service, in bytes
+             */
+            cbs_bytes?: number;
+            /** @description of accept: test a service with this committed information rate */
+            cir?: string;
             /** @description of stream: send as a call of this codec does */
             codec?: string;
             /** @description of throughput: of TCP: congestion control, as the systems name it */
             congestion?: string;
             /** @description Cron expression of five fields instead of repeat, such as 0 9-17 * * MON-FRI */
             cron?: string;
+            /** @description of accept: mean one-way delay that it is held to */
+            delay_limit?: string;
             /**
-             * @description of throughput: there, back, each (one after the other) or both (at once); default each. of stream: there, back or both; default both
+             * @description of throughput: there, back, each (one after the other) or both (at once); default each. of stream: there, back or both; default both. of accept: both (at once), each (one after the other), there or back (default both)
              * @enum {string}
              */
             direction?: "there" | "back" | "each" | "both";
             /** @description of ping: refuse probes that do not fit instead of cutting them up */
             dont_fragment?: boolean;
-            /** @description of ping: service class, by name such as EF or by number. of trace: service class, by name such as EF or by number. of throughput: service class, by name such as EF or by number. of stream: service class, by name such as EF or by number */
+            /** @description of ping: service class, by name such as EF or by number. of trace: service class, by name such as EF or by number. of throughput: service class, by name such as EF or by number. of stream: service class, by name such as EF or by number. of accept: service class of the service's frames, by name such as EF or by number */
             dscp?: string;
+            /**
+             * Format: int64
+             * @description of accept: excess burst size of the service, in bytes
+             */
+            ebs_bytes?: number;
+            /** @description of accept: excess information rate of the service */
+            eir?: string;
             /**
              * Format: date-time
              * @description It ends then
@@ -5488,25 +6284,35 @@ export interface components {
             exclude?: string[];
             /** @description of throughput: of TCP: find out what held it back; default true */
             explain?: boolean;
-            /** @description of ping: 4, 6 or both; of targets that are names (default 4, else 6). of trace: 4, 6 or both; of targets that are names (default 4, else 6). of walk: 4 or 6; of a target that is a name (default 4, else 6). of throughput: 4 or 6, of a far end that is a name (default 4, else 6). of stream: 4 or 6, of a far end that is a name (default 4, else 6) */
+            /** @description of ping: 4, 6 or both; of targets that are names (default 4, else 6). of trace: 4, 6 or both; of targets that are names (default 4, else 6). of walk: 4 or 6; of a target that is a name (default 4, else 6). of throughput: 4 or 6, of a far end that is a name (default 4, else 6). of stream: 4 or 6, of a far end that is a name (default 4, else 6). of accept: 4 or 6, of a far end that is a name (default 4, else 6). of ready: 4 or 6, of a far end that is a name (default 4, else 6) */
             family?: string;
+            /** @description of accept: of frames on a link: hardware address of the far end (default: found by asking on the link) */
+            far_hardware?: string;
             /** @description of ping: search for the largest packet that arrives whole, too. of trace: find the largest packet that each hop gets, too */
             find_path_mtu?: boolean;
+            /** @description of accept: look first at both links and at the highest rate, and end where the rest would be wasted; default true */
+            first_look?: boolean;
             /**
              * Format: int64
              * @description of trace: the TTL or hop limit to begin with; default 1
              */
             first_ttl?: number;
-            /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s */
+            /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s. of accept: how long a trial or a step is (default 10s) */
             for?: string;
+            /** @description of accept: of tests by frame size: bytes with FCS (default those of RFC 2544) */
+            frame_bytes?: string[];
+            /** @description of accept: frames of the service: 512, 64,512,1518, emix:abceg or random:64-1518 (default 512) */
+            frames?: string;
             /** @description Names of agents; site:NAME all of a site, label:WORD all that have it, those too that join later */
             from: string[] | null;
             /** @description What keeps it from being carried out, in whole or in part */
             hindered?: string[] | null;
+            /** @description of accept: measure first what this host can send and receive by itself; default true */
+            host_check?: boolean;
             /** @description That are allowed, such as mon-fri 08:00-18:00, sat 09:00-12:00 */
             hours?: string;
             id: string;
-            /** @description of ping: interface to send by, of the host that measures. of sweep: interface to send by, of the host that measures. of trace: interface to send by, of the host that measures */
+            /** @description of ping: interface to send by, of the host that measures. of sweep: interface to send by, of the host that measures. of trace: interface to send by, of the host that measures. of accept: of frames on a link: to send by, of the host that measures */
             interface?: string;
             /** @description of ping: time between probes to a target; default 1s. of trace: time between probes to a hop; many routers answer one a second; default 1s. of walk: time between probes; default 20ms. of stream: time between packets of a stream (default 20ms) */
             interval?: string;
@@ -5514,7 +6320,7 @@ export interface components {
              * @description What is measured; the first of the list of kinds when left out
              * @enum {string}
              */
-            kind?: "ping" | "sweep" | "trace" | "walk" | "throughput" | "stream";
+            kind?: "ping" | "sweep" | "trace" | "walk" | "throughput" | "stream" | "accept" | "ready";
             /** @description The last failed or missed one, or of a periodic watch the last */
             last_run?: components["schemas"]["Run"];
             /**
@@ -5523,15 +6329,26 @@ export interface components {
              */
             last_ttl?: number;
             /**
+             * @description of accept: what rates in bit/s are of: payload, ip, frame (with FCS) or line (default frame)
+             * @enum {string}
+             */
+            layer?: "payload" | "ip" | "frame" | "line";
+            /** @description of accept: limits of the service that are ready-made, such as y1541-0 or mef-metro-high */
+            limits_like?: string;
+            /**
              * Format: double
              * @description of throughput: rate that the line is said to have, for the transfer time ratio of RFC 6349
              */
             line_bps?: number;
+            /** @description of accept: rate of the line in bit/s, which percents are of */
+            line_rate?: string;
             /**
              * Format: double
              * @description Seconds a day for which it fills its paths
              */
             load_s_per_day?: number;
+            /** @description of accept: frame loss ratio that it is held to: 0.1% or 0.001 */
+            loss_limit?: string;
             /**
              * Format: double
              * @description of throughput: of UDP: loss ratio that -search allows, such as 0.001
@@ -5539,10 +6356,16 @@ export interface components {
             loss_limit_ratio?: number;
             /** @description of sweep: of a large IPv6 prefix, the addresses that are given by hand */
             low?: boolean;
+            /** @description of accept: of frames on a link: labels of MPLS, the outermost first (over IP: those that the circuit adds) */
+            mpls_labels?: string[];
             /** @description Unique */
             name: string;
             /** @description of sweep: look up the names of those that answer; default true. of trace: look up the names of hops; default true */
             names?: boolean;
+            /** @description of ready: what the service asks: calls, meetings, remote-desk, file-work, kiosk, or a FILE (woodlark ready schema) */
+            need?: {
+                [key: string]: unknown;
+            } | string;
             /** @description of sweep: also the addresses that the links of the host that sweeps know */
             neighbours?: boolean;
             /**
@@ -5554,6 +6377,13 @@ export interface components {
             objective?: string;
             /** @description of trace: follow one flow and look for no branches */
             one_flow?: boolean;
+            /** @description of accept: the circuit carries nothing else now: tests by frame size fill it (RFC 6815) */
+            out_of_service?: boolean;
+            /**
+             * @description of accept: what carries the frames: ip (UDP), or ethernet: frames on a link that both ends share, without IP (default ip)
+             * @enum {string}
+             */
+            over?: "ip" | "ethernet";
             /** @description of sweep: packets a second, or unlimited (within loopback and simulated networks); default 5000 */
             packets_per_second?: number | "unlimited";
             /** Format: int64 */
@@ -5564,8 +6394,14 @@ export interface components {
              * @description of ping: bytes after the ICMP or UDP header; default 48. of trace: bytes after the ICMP or UDP header; default 24. of throughput: of UDP: bytes of payload in a packet; default 1400. of stream: bytes of UDP payload in a packet (default 172)
              */
             payload_bytes?: number;
+            /** @description of accept: how long all services are sent at once (default 15m) */
+            performance?: string;
             /** @description of stream: with -reflector: packets without TLVs (RFC 8972) */
             plain?: boolean;
+            /** @description of accept: FILE of a plan (YAML or JSON); the other options go over what it says */
+            plan?: {
+                [key: string]: unknown;
+            } | string;
             /** @description of ping: random intervals (Poisson) instead of even ones */
             poisson?: boolean;
             /**
@@ -5588,6 +6424,8 @@ export interface components {
              * @enum {string}
              */
             protocol?: "tcp" | "udp";
+            /** @description of ready: within 20 seconds: shorter streams and loads, and with all seats only */
+            quick?: boolean;
             /** @description of sweep: in a random order */
             random?: boolean;
             /**
@@ -5609,6 +6447,8 @@ export interface components {
              * @description of trace: more probes to a hop that is silent; default 2
              */
             retries?: number;
+            /** @description of accept: the far end sends each frame back: the round trip only */
+            returned?: boolean;
             /**
              * Format: int64
              * @description of sweep: rounds; each after the first asks those that were silent; default 2
@@ -5625,15 +6465,22 @@ export interface components {
             search?: boolean;
             /**
              * Format: int64
+             * @description of ready: how many use it at once (default as the need has it, else 1)
+             */
+            seats?: number;
+            /**
+             * Format: int64
              * @description of ping: of what is random; default 1. of sweep: of what is random; default 1
              */
             seed?: number;
+            /** @description of accept: name of a service to test (default service, with -cir) */
+            service_name?: string;
             /**
              * Format: int64
              * @description of trace: hops in a row without an answer that end it; default 5
              */
             silent?: number;
-            /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures */
+            /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures. of accept: address to send from, of the host that measures. of ready: address to send from, of the host that measures */
             source?: string;
             /**
              * @description How runs lie about the interval: at its multiples, or at random (RFC 2330, 11.1.1). Default even
@@ -5647,6 +6494,8 @@ export interface components {
              * @description It begins then
              */
             start_at?: string;
+            /** @description of accept: of services: the steps, in parts of CIR (default 25%,50%,75%,100%) */
+            steps?: string[];
             /**
              * Format: int64
              * @description of throughput: streams side by side; default 1
@@ -5659,16 +6508,31 @@ export interface components {
             suspicion_packets_per_day_most?: number;
             /** @description Words to find the paths by */
             tags?: string[] | null;
+            /** @description of accept: which: by frame size throughput, latency, frame-loss, back-to-back; of services configuration, performance (default all) */
+            tests?: string[];
+            /** @description of accept: throughput that each frame size is held to */
+            throughput_limit?: string;
             /** @description Names or addresses; names of agents, or site:NAME and label:WORD as in from; of a sweep prefixes, ranges and addresses */
             to: string[] | null;
+            /**
+             * Format: int64
+             * @description of accept: of tests by frame size: how often each is made
+             */
+            trials?: number;
             /**
              * Format: int64
              * @description of ping: TTL or hop limit, 1 to 255; the system's when left out
              */
             ttl?: number;
+            /** @description of accept: test by frame size, up to this rate: 100M, "there 100M back 20M", 1488fps, or 95% of -line-rate */
+            up_to?: string;
+            /** @description of accept: delay variation that it is held to (99.9 % quantile less the least) */
+            variation_limit?: string;
             /** @description of ping: by what: icmp, tcp:PORT, udp:PORT, stamp; several with commas, to compare them; default icmp. of sweep: by what: icmp, tcp:PORT; several with commas; default icmp. of trace: by what: icmp, udp, udp:PORT or tcp:PORT; default icmp */
             via?: string;
-            /** @description of ping: how long to wait for an answer; default 2s. of sweep: how long to wait for answers after each round; default 1s. of trace: how long to wait for an answer; default 1s. of walk: how long to wait for an answer; default 1s */
+            /** @description of accept: of frames on a link: VLANs, the outermost first, each with its priority: 100, 100/5, 802.1ad:200/3,100 (over IP: tags that the circuit adds) */
+            vlans?: string[];
+            /** @description of ping: how long to wait for an answer; default 2s. of sweep: how long to wait for answers after each round; default 1s. of trace: how long to wait for an answer; default 1s. of walk: how long to wait for an answer; default 1s. of accept: how long is rested between trials (default 5s) */
             wait?: string;
             /** @description of throughput: left out of the rates of TCP, of its -for (default 2s, where there is time for it) */
             warm_up?: string;
@@ -5738,21 +6602,37 @@ export interface components {
              * @description of stream: streams side by side; default 1
              */
             calls?: number;
+            /**
+             * Format: int64
+             * @description of accept: committed burst size of the service, in bytes
+             */
+            cbs_bytes?: number;
+            /** @description of accept: test a service with this committed information rate */
+            cir?: string;
             /** @description of stream: send as a call of this codec does */
             codec?: string;
             /** @description of throughput: of TCP: congestion control, as the systems name it */
             congestion?: string;
             /** @description As of a watch */
             cron?: string;
+            /** @description of accept: mean one-way delay that it is held to */
+            delay_limit?: string;
             /**
-             * @description of throughput: there, back, each (one after the other) or both (at once); default each. of stream: there, back or both; default both
+             * @description of throughput: there, back, each (one after the other) or both (at once); default each. of stream: there, back or both; default both. of accept: both (at once), each (one after the other), there or back (default both)
              * @enum {string}
              */
             direction?: "there" | "back" | "each" | "both";
             /** @description of ping: refuse probes that do not fit instead of cutting them up */
             dont_fragment?: boolean;
-            /** @description of ping: service class, by name such as EF or by number. of trace: service class, by name such as EF or by number. of throughput: service class, by name such as EF or by number. of stream: service class, by name such as EF or by number */
+            /** @description of ping: service class, by name such as EF or by number. of trace: service class, by name such as EF or by number. of throughput: service class, by name such as EF or by number. of stream: service class, by name such as EF or by number. of accept: service class of the service's frames, by name such as EF or by number */
             dscp?: string;
+            /**
+             * Format: int64
+             * @description of accept: excess burst size of the service, in bytes
+             */
+            ebs_bytes?: number;
+            /** @description of accept: excess information rate of the service */
+            eir?: string;
             /**
              * Format: date-time
              * @description As of a watch
@@ -5762,20 +6642,30 @@ export interface components {
             exclude?: string[];
             /** @description of throughput: of TCP: find out what held it back; default true */
             explain?: boolean;
-            /** @description of ping: 4, 6 or both; of targets that are names (default 4, else 6). of trace: 4, 6 or both; of targets that are names (default 4, else 6). of walk: 4 or 6; of a target that is a name (default 4, else 6). of throughput: 4 or 6, of a far end that is a name (default 4, else 6). of stream: 4 or 6, of a far end that is a name (default 4, else 6) */
+            /** @description of ping: 4, 6 or both; of targets that are names (default 4, else 6). of trace: 4, 6 or both; of targets that are names (default 4, else 6). of walk: 4 or 6; of a target that is a name (default 4, else 6). of throughput: 4 or 6, of a far end that is a name (default 4, else 6). of stream: 4 or 6, of a far end that is a name (default 4, else 6). of accept: 4 or 6, of a far end that is a name (default 4, else 6). of ready: 4 or 6, of a far end that is a name (default 4, else 6) */
             family?: string;
+            /** @description of accept: of frames on a link: hardware address of the far end (default: found by asking on the link) */
+            far_hardware?: string;
             /** @description of ping: search for the largest packet that arrives whole, too. of trace: find the largest packet that each hop gets, too */
             find_path_mtu?: boolean;
+            /** @description of accept: look first at both links and at the highest rate, and end where the rest would be wasted; default true */
+            first_look?: boolean;
             /**
              * Format: int64
              * @description of trace: the TTL or hop limit to begin with; default 1
              */
             first_ttl?: number;
-            /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s */
+            /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s. of accept: how long a trial or a step is (default 10s) */
             for?: string;
+            /** @description of accept: of tests by frame size: bytes with FCS (default those of RFC 2544) */
+            frame_bytes?: string[];
+            /** @description of accept: frames of the service: 512, 64,512,1518, emix:abceg or random:64-1518 (default 512) */
+            frames?: string;
+            /** @description of accept: measure first what this host can send and receive by itself; default true */
+            host_check?: boolean;
             /** @description As of a watch */
             hours?: string;
-            /** @description of ping: interface to send by, of the host that measures. of sweep: interface to send by, of the host that measures. of trace: interface to send by, of the host that measures */
+            /** @description of ping: interface to send by, of the host that measures. of sweep: interface to send by, of the host that measures. of trace: interface to send by, of the host that measures. of accept: of frames on a link: to send by, of the host that measures */
             interface?: string;
             /** @description of ping: time between probes to a target; default 1s. of trace: time between probes to a hop; many routers answer one a second; default 1s. of walk: time between probes; default 20ms. of stream: time between packets of a stream (default 20ms) */
             interval?: string;
@@ -5783,17 +6673,28 @@ export interface components {
              * @description What is measured
              * @enum {string}
              */
-            kind: "ping" | "sweep" | "trace" | "walk" | "throughput" | "stream";
+            kind: "ping" | "sweep" | "trace" | "walk" | "throughput" | "stream" | "accept" | "ready";
             /**
              * Format: int64
              * @description of trace: the largest TTL or hop limit, 1 to 255; default 30
              */
             last_ttl?: number;
             /**
+             * @description of accept: what rates in bit/s are of: payload, ip, frame (with FCS) or line (default frame)
+             * @enum {string}
+             */
+            layer?: "payload" | "ip" | "frame" | "line";
+            /** @description of accept: limits of the service that are ready-made, such as y1541-0 or mef-metro-high */
+            limits_like?: string;
+            /**
              * Format: double
              * @description of throughput: rate that the line is said to have, for the transfer time ratio of RFC 6349
              */
             line_bps?: number;
+            /** @description of accept: rate of the line in bit/s, which percents are of */
+            line_rate?: string;
+            /** @description of accept: frame loss ratio that it is held to: 0.1% or 0.001 */
+            loss_limit?: string;
             /**
              * Format: double
              * @description of throughput: of UDP: loss ratio that -search allows, such as 0.001
@@ -5801,14 +6702,27 @@ export interface components {
             loss_limit_ratio?: number;
             /** @description of sweep: of a large IPv6 prefix, the addresses that are given by hand */
             low?: boolean;
+            /** @description of accept: of frames on a link: labels of MPLS, the outermost first (over IP: those that the circuit adds) */
+            mpls_labels?: string[];
             /** @description of sweep: look up the names of those that answer; default true. of trace: look up the names of hops; default true */
             names?: boolean;
+            /** @description of ready: what the service asks: calls, meetings, remote-desk, file-work, kiosk, or a FILE (woodlark ready schema) */
+            need?: {
+                [key: string]: unknown;
+            } | string;
             /** @description of sweep: also the addresses that the links of the host that sweeps know */
             neighbours?: boolean;
             /** @description of ping: judge by this objective, such as voice */
             objective?: string;
             /** @description of trace: follow one flow and look for no branches */
             one_flow?: boolean;
+            /** @description of accept: the circuit carries nothing else now: tests by frame size fill it (RFC 6815) */
+            out_of_service?: boolean;
+            /**
+             * @description of accept: what carries the frames: ip (UDP), or ethernet: frames on a link that both ends share, without IP (default ip)
+             * @enum {string}
+             */
+            over?: "ip" | "ethernet";
             /** @description of sweep: packets a second, or unlimited (within loopback and simulated networks); default 5000 */
             packets_per_second?: number | "unlimited";
             /**
@@ -5816,8 +6730,14 @@ export interface components {
              * @description of ping: bytes after the ICMP or UDP header; default 48. of trace: bytes after the ICMP or UDP header; default 24. of throughput: of UDP: bytes of payload in a packet; default 1400. of stream: bytes of UDP payload in a packet (default 172)
              */
             payload_bytes?: number;
+            /** @description of accept: how long all services are sent at once (default 15m) */
+            performance?: string;
             /** @description of stream: with -reflector: packets without TLVs (RFC 8972) */
             plain?: boolean;
+            /** @description of accept: FILE of a plan (YAML or JSON); the other options go over what it says */
+            plan?: {
+                [key: string]: unknown;
+            } | string;
             /** @description of ping: random intervals (Poisson) instead of even ones */
             poisson?: boolean;
             /**
@@ -5835,6 +6755,8 @@ export interface components {
              * @enum {string}
              */
             protocol?: "tcp" | "udp";
+            /** @description of ready: within 20 seconds: shorter streams and loads, and with all seats only */
+            quick?: boolean;
             /** @description of sweep: in a random order */
             random?: boolean;
             /**
@@ -5856,6 +6778,8 @@ export interface components {
              * @description of trace: more probes to a hop that is silent; default 2
              */
             retries?: number;
+            /** @description of accept: the far end sends each frame back: the round trip only */
+            returned?: boolean;
             /**
              * Format: int64
              * @description of sweep: rounds; each after the first asks those that were silent; default 2
@@ -5865,15 +6789,22 @@ export interface components {
             search?: boolean;
             /**
              * Format: int64
+             * @description of ready: how many use it at once (default as the need has it, else 1)
+             */
+            seats?: number;
+            /**
+             * Format: int64
              * @description of ping: of what is random; default 1. of sweep: of what is random; default 1
              */
             seed?: number;
+            /** @description of accept: name of a service to test (default service, with -cir) */
+            service_name?: string;
             /**
              * Format: int64
              * @description of trace: hops in a row without an answer that end it; default 5
              */
             silent?: number;
-            /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures */
+            /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures. of accept: address to send from, of the host that measures. of ready: address to send from, of the host that measures */
             source?: string;
             /**
              * @description As of a watch
@@ -5887,19 +6818,36 @@ export interface components {
              * @description As of a watch
              */
             start_at?: string;
+            /** @description of accept: of services: the steps, in parts of CIR (default 25%,50%,75%,100%) */
+            steps?: string[];
             /**
              * Format: int64
              * @description of throughput: streams side by side; default 1
              */
             streams?: number;
+            /** @description of accept: which: by frame size throughput, latency, frame-loss, back-to-back; of services configuration, performance (default all) */
+            tests?: string[];
+            /** @description of accept: throughput that each frame size is held to */
+            throughput_limit?: string;
+            /**
+             * Format: int64
+             * @description of accept: of tests by frame size: how often each is made
+             */
+            trials?: number;
             /**
              * Format: int64
              * @description of ping: TTL or hop limit, 1 to 255; the system's when left out
              */
             ttl?: number;
+            /** @description of accept: test by frame size, up to this rate: 100M, "there 100M back 20M", 1488fps, or 95% of -line-rate */
+            up_to?: string;
+            /** @description of accept: delay variation that it is held to (99.9 % quantile less the least) */
+            variation_limit?: string;
             /** @description of ping: by what: icmp, tcp:PORT, udp:PORT, stamp; several with commas, to compare them; default icmp. of sweep: by what: icmp, tcp:PORT; several with commas; default icmp. of trace: by what: icmp, udp, udp:PORT or tcp:PORT; default icmp */
             via?: string;
-            /** @description of ping: how long to wait for an answer; default 2s. of sweep: how long to wait for answers after each round; default 1s. of trace: how long to wait for an answer; default 1s. of walk: how long to wait for an answer; default 1s */
+            /** @description of accept: of frames on a link: VLANs, the outermost first, each with its priority: 100, 100/5, 802.1ad:200/3,100 (over IP: tags that the circuit adds) */
+            vlans?: string[];
+            /** @description of ping: how long to wait for an answer; default 2s. of sweep: how long to wait for answers after each round; default 1s. of trace: how long to wait for an answer; default 1s. of walk: how long to wait for an answer; default 1s. of accept: how long is rested between trials (default 5s) */
             wait?: string;
             /** @description of throughput: left out of the rates of TCP, of its -for (default 2s, where there is time for it) */
             warm_up?: string;
@@ -5953,21 +6901,37 @@ export interface components {
              * @description of stream: streams side by side; default 1
              */
             calls?: number;
+            /**
+             * Format: int64
+             * @description of accept: committed burst size of the service, in bytes
+             */
+            cbs_bytes?: number;
+            /** @description of accept: test a service with this committed information rate */
+            cir?: string;
             /** @description of stream: send as a call of this codec does */
             codec?: string;
             /** @description of throughput: of TCP: congestion control, as the systems name it */
             congestion?: string;
             /** @description Cron expression of five fields instead of repeat, such as 0 9-17 * * MON-FRI */
             cron?: string;
+            /** @description of accept: mean one-way delay that it is held to */
+            delay_limit?: string;
             /**
-             * @description of throughput: there, back, each (one after the other) or both (at once); default each. of stream: there, back or both; default both
+             * @description of throughput: there, back, each (one after the other) or both (at once); default each. of stream: there, back or both; default both. of accept: both (at once), each (one after the other), there or back (default both)
              * @enum {string}
              */
             direction?: "there" | "back" | "each" | "both";
             /** @description of ping: refuse probes that do not fit instead of cutting them up */
             dont_fragment?: boolean;
-            /** @description of ping: service class, by name such as EF or by number. of trace: service class, by name such as EF or by number. of throughput: service class, by name such as EF or by number. of stream: service class, by name such as EF or by number */
+            /** @description of ping: service class, by name such as EF or by number. of trace: service class, by name such as EF or by number. of throughput: service class, by name such as EF or by number. of stream: service class, by name such as EF or by number. of accept: service class of the service's frames, by name such as EF or by number */
             dscp?: string;
+            /**
+             * Format: int64
+             * @description of accept: excess burst size of the service, in bytes
+             */
+            ebs_bytes?: number;
+            /** @description of accept: excess information rate of the service */
+            eir?: string;
             /**
              * Format: date-time
              * @description It ends then
@@ -5979,22 +6943,32 @@ export interface components {
             exclude?: string[];
             /** @description of throughput: of TCP: find out what held it back; default true */
             explain?: boolean;
-            /** @description of ping: 4, 6 or both; of targets that are names (default 4, else 6). of trace: 4, 6 or both; of targets that are names (default 4, else 6). of walk: 4 or 6; of a target that is a name (default 4, else 6). of throughput: 4 or 6, of a far end that is a name (default 4, else 6). of stream: 4 or 6, of a far end that is a name (default 4, else 6) */
+            /** @description of ping: 4, 6 or both; of targets that are names (default 4, else 6). of trace: 4, 6 or both; of targets that are names (default 4, else 6). of walk: 4 or 6; of a target that is a name (default 4, else 6). of throughput: 4 or 6, of a far end that is a name (default 4, else 6). of stream: 4 or 6, of a far end that is a name (default 4, else 6). of accept: 4 or 6, of a far end that is a name (default 4, else 6). of ready: 4 or 6, of a far end that is a name (default 4, else 6) */
             family?: string;
+            /** @description of accept: of frames on a link: hardware address of the far end (default: found by asking on the link) */
+            far_hardware?: string;
             /** @description of ping: search for the largest packet that arrives whole, too. of trace: find the largest packet that each hop gets, too */
             find_path_mtu?: boolean;
+            /** @description of accept: look first at both links and at the highest rate, and end where the rest would be wasted; default true */
+            first_look?: boolean;
             /**
              * Format: int64
              * @description of trace: the TTL or hop limit to begin with; default 1
              */
             first_ttl?: number;
-            /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s */
+            /** @description of ping: how long to send, instead of -probes. of trace: how long to measure, instead of -probes. of throughput: how long, of one direction; default 10s. of stream: how long; default 10s. of accept: how long a trial or a step is (default 10s) */
             for?: string;
+            /** @description of accept: of tests by frame size: bytes with FCS (default those of RFC 2544) */
+            frame_bytes?: string[];
+            /** @description of accept: frames of the service: 512, 64,512,1518, emix:abceg or random:64-1518 (default 512) */
+            frames?: string;
             /** @description Names of agents; site:NAME all of a site, label:WORD all that have it, those too that join later */
             from: string[] | null;
+            /** @description of accept: measure first what this host can send and receive by itself; default true */
+            host_check?: boolean;
             /** @description That are allowed, such as mon-fri 08:00-18:00, sat 09:00-12:00 */
             hours?: string;
-            /** @description of ping: interface to send by, of the host that measures. of sweep: interface to send by, of the host that measures. of trace: interface to send by, of the host that measures */
+            /** @description of ping: interface to send by, of the host that measures. of sweep: interface to send by, of the host that measures. of trace: interface to send by, of the host that measures. of accept: of frames on a link: to send by, of the host that measures */
             interface?: string;
             /** @description of ping: time between probes to a target; default 1s. of trace: time between probes to a hop; many routers answer one a second; default 1s. of walk: time between probes; default 20ms. of stream: time between packets of a stream (default 20ms) */
             interval?: string;
@@ -6002,17 +6976,28 @@ export interface components {
              * @description What is measured; the first of the list of kinds when left out
              * @enum {string}
              */
-            kind?: "ping" | "sweep" | "trace" | "walk" | "throughput" | "stream";
+            kind?: "ping" | "sweep" | "trace" | "walk" | "throughput" | "stream" | "accept" | "ready";
             /**
              * Format: int64
              * @description of trace: the largest TTL or hop limit, 1 to 255; default 30
              */
             last_ttl?: number;
             /**
+             * @description of accept: what rates in bit/s are of: payload, ip, frame (with FCS) or line (default frame)
+             * @enum {string}
+             */
+            layer?: "payload" | "ip" | "frame" | "line";
+            /** @description of accept: limits of the service that are ready-made, such as y1541-0 or mef-metro-high */
+            limits_like?: string;
+            /**
              * Format: double
              * @description of throughput: rate that the line is said to have, for the transfer time ratio of RFC 6349
              */
             line_bps?: number;
+            /** @description of accept: rate of the line in bit/s, which percents are of */
+            line_rate?: string;
+            /** @description of accept: frame loss ratio that it is held to: 0.1% or 0.001 */
+            loss_limit?: string;
             /**
              * Format: double
              * @description of throughput: of UDP: loss ratio that -search allows, such as 0.001
@@ -6020,16 +7005,29 @@ export interface components {
             loss_limit_ratio?: number;
             /** @description of sweep: of a large IPv6 prefix, the addresses that are given by hand */
             low?: boolean;
+            /** @description of accept: of frames on a link: labels of MPLS, the outermost first (over IP: those that the circuit adds) */
+            mpls_labels?: string[];
             /** @description Unique */
             name: string;
             /** @description of sweep: look up the names of those that answer; default true. of trace: look up the names of hops; default true */
             names?: boolean;
+            /** @description of ready: what the service asks: calls, meetings, remote-desk, file-work, kiosk, or a FILE (woodlark ready schema) */
+            need?: {
+                [key: string]: unknown;
+            } | string;
             /** @description of sweep: also the addresses that the links of the host that sweeps know */
             neighbours?: boolean;
             /** @description of ping: judge by this objective, such as voice */
             objective?: string;
             /** @description of trace: follow one flow and look for no branches */
             one_flow?: boolean;
+            /** @description of accept: the circuit carries nothing else now: tests by frame size fill it (RFC 6815) */
+            out_of_service?: boolean;
+            /**
+             * @description of accept: what carries the frames: ip (UDP), or ethernet: frames on a link that both ends share, without IP (default ip)
+             * @enum {string}
+             */
+            over?: "ip" | "ethernet";
             /** @description of sweep: packets a second, or unlimited (within loopback and simulated networks); default 5000 */
             packets_per_second?: number | "unlimited";
             paused?: boolean;
@@ -6038,8 +7036,14 @@ export interface components {
              * @description of ping: bytes after the ICMP or UDP header; default 48. of trace: bytes after the ICMP or UDP header; default 24. of throughput: of UDP: bytes of payload in a packet; default 1400. of stream: bytes of UDP payload in a packet (default 172)
              */
             payload_bytes?: number;
+            /** @description of accept: how long all services are sent at once (default 15m) */
+            performance?: string;
             /** @description of stream: with -reflector: packets without TLVs (RFC 8972) */
             plain?: boolean;
+            /** @description of accept: FILE of a plan (YAML or JSON); the other options go over what it says */
+            plan?: {
+                [key: string]: unknown;
+            } | string;
             /** @description of ping: random intervals (Poisson) instead of even ones */
             poisson?: boolean;
             /**
@@ -6057,6 +7061,8 @@ export interface components {
              * @enum {string}
              */
             protocol?: "tcp" | "udp";
+            /** @description of ready: within 20 seconds: shorter streams and loads, and with all seats only */
+            quick?: boolean;
             /** @description of sweep: in a random order */
             random?: boolean;
             /**
@@ -6078,6 +7084,8 @@ export interface components {
              * @description of trace: more probes to a hop that is silent; default 2
              */
             retries?: number;
+            /** @description of accept: the far end sends each frame back: the round trip only */
+            returned?: boolean;
             /**
              * Format: int64
              * @description of sweep: rounds; each after the first asks those that were silent; default 2
@@ -6087,15 +7095,22 @@ export interface components {
             search?: boolean;
             /**
              * Format: int64
+             * @description of ready: how many use it at once (default as the need has it, else 1)
+             */
+            seats?: number;
+            /**
+             * Format: int64
              * @description of ping: of what is random; default 1. of sweep: of what is random; default 1
              */
             seed?: number;
+            /** @description of accept: name of a service to test (default service, with -cir) */
+            service_name?: string;
             /**
              * Format: int64
              * @description of trace: hops in a row without an answer that end it; default 5
              */
             silent?: number;
-            /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures */
+            /** @description of ping: address to send from, of the host that measures. of sweep: address to send from, of the host that measures. of trace: address to send from, of the host that measures. of throughput: address to send from, of the host that measures. of stream: address to send from, of the host that measures. of accept: address to send from, of the host that measures. of ready: address to send from, of the host that measures */
             source?: string;
             /**
              * @description How runs lie about the interval: at its multiples, or at random (RFC 2330, 11.1.1). Default even
@@ -6109,6 +7124,8 @@ export interface components {
              * @description It begins then
              */
             start_at?: string;
+            /** @description of accept: of services: the steps, in parts of CIR (default 25%,50%,75%,100%) */
+            steps?: string[];
             /**
              * Format: int64
              * @description of throughput: streams side by side; default 1
@@ -6121,16 +7138,31 @@ export interface components {
             suspicion_packets_per_day_most?: number;
             /** @description Words to find the paths by */
             tags?: string[] | null;
+            /** @description of accept: which: by frame size throughput, latency, frame-loss, back-to-back; of services configuration, performance (default all) */
+            tests?: string[];
+            /** @description of accept: throughput that each frame size is held to */
+            throughput_limit?: string;
             /** @description Names or addresses; names of agents, or site:NAME and label:WORD as in from; of a sweep prefixes, ranges and addresses */
             to: string[] | null;
+            /**
+             * Format: int64
+             * @description of accept: of tests by frame size: how often each is made
+             */
+            trials?: number;
             /**
              * Format: int64
              * @description of ping: TTL or hop limit, 1 to 255; the system's when left out
              */
             ttl?: number;
+            /** @description of accept: test by frame size, up to this rate: 100M, "there 100M back 20M", 1488fps, or 95% of -line-rate */
+            up_to?: string;
+            /** @description of accept: delay variation that it is held to (99.9 % quantile less the least) */
+            variation_limit?: string;
             /** @description of ping: by what: icmp, tcp:PORT, udp:PORT, stamp; several with commas, to compare them; default icmp. of sweep: by what: icmp, tcp:PORT; several with commas; default icmp. of trace: by what: icmp, udp, udp:PORT or tcp:PORT; default icmp */
             via?: string;
-            /** @description of ping: how long to wait for an answer; default 2s. of sweep: how long to wait for answers after each round; default 1s. of trace: how long to wait for an answer; default 1s. of walk: how long to wait for an answer; default 1s */
+            /** @description of accept: of frames on a link: VLANs, the outermost first, each with its priority: 100, 100/5, 802.1ad:200/3,100 (over IP: tags that the circuit adds) */
+            vlans?: string[];
+            /** @description of ping: how long to wait for an answer; default 2s. of sweep: how long to wait for answers after each round; default 1s. of trace: how long to wait for an answer; default 1s. of walk: how long to wait for an answer; default 1s. of accept: how long is rested between trials (default 5s) */
             wait?: string;
             /** @description of throughput: left out of the rates of TCP, of its -for (default 2s, where there is time for it) */
             warm_up?: string;
@@ -6145,6 +7177,73 @@ export interface components {
             yardstick?: boolean;
             /** @description Whose hours cron and hours go by, such as Europe/Dublin. Default UTC */
             zone?: string;
+        };
+        WayFound: {
+            /** Format: double */
+            burst_ratio: number | null;
+            by: string;
+            /** Format: double */
+            delay_max_ms: number | null;
+            /** Format: double */
+            delay_mean_ms: number | null;
+            /** Format: double */
+            delay_median_ms: number | null;
+            /** Format: double */
+            delay_min_ms: number | null;
+            /** Format: double */
+            delay_p95_ms: number | null;
+            /** Format: double */
+            delay_p99_ms: number | null;
+            delay_shape?: components["schemas"]["ShapeReport"];
+            direction: string;
+            dscp_received: components["schemas"]["DSCPCount"][] | null;
+            /** Format: int64 */
+            dscp_sent: number | null;
+            /** Format: int64 */
+            duplicates: number;
+            from: string;
+            /** Format: double */
+            jitter_ms: number | null;
+            /** Format: double */
+            jitter_rfc3550_ms: number | null;
+            /** Format: int64 */
+            late_sent: number;
+            /** Format: int64 */
+            longest_run: number;
+            /** Format: double */
+            loss_high_ratio: number | null;
+            /** Format: double */
+            loss_low_ratio: number | null;
+            /** Format: double */
+            loss_ratio: number | null;
+            /** Format: int64 */
+            loss_runs: number;
+            /** Format: int64 */
+            lost: number | null;
+            /** Format: double */
+            media_jitter_max_ms: number | null;
+            /** Format: double */
+            media_jitter_ms: number | null;
+            /** Format: double */
+            pdv_ms: number | null;
+            quality?: components["schemas"]["QualityReport"];
+            /** Format: int64 */
+            received: number;
+            /** Format: int64 */
+            reorder_extent: number;
+            /** Format: double */
+            reorder_ratio: number | null;
+            /** Format: int64 */
+            reordered: number;
+            /** Format: int64 */
+            sent: number;
+            /** Format: double */
+            sent_bps: number;
+            spans: components["schemas"]["StreamSpan"][] | null;
+            there: boolean;
+            to: string;
+            /** Format: double */
+            variation_ms: number | null;
         };
         WorstShown: {
             /** Format: int64 */
@@ -8661,6 +9760,121 @@ export interface operations {
             };
         };
     };
+    compare: {
+        parameters: {
+            query?: {
+                /** @description Identifier of a run */
+                a_run?: string;
+                /** @description Identifier of a path, instead of a run */
+                a_path?: string;
+                /** @description Of a path: readings from this time on */
+                a_from?: string;
+                /** @description Of a path: and before this one */
+                a_to?: string;
+                /** @description The same of the other end */
+                b_run?: string;
+                b_path?: string;
+                b_from?: string;
+                b_to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SideBySide"];
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-conversations": {
         parameters: {
             query?: {
@@ -9132,6 +10346,93 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    estimate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Estimate"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
             };
             /** @description Bad Request */
             400: {
@@ -13034,6 +14335,114 @@ export interface operations {
             };
         };
     };
+    "path-likeness": {
+        parameters: {
+            query: {
+                /** @description What was measured from this time on */
+                from: string;
+                /** @description And before this one, at most 24 hours later */
+                to: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LikeWorld"];
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-readings": {
         parameters: {
             query?: {
@@ -13275,6 +14684,499 @@ export interface operations {
             };
             /** @description Nothing changed since the content whose ETag was sent */
             304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"][] | null;
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanChange"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier or name */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier or name */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier or name */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14477,6 +16379,127 @@ export interface operations {
             };
         };
     };
+    "print-run": {
+        parameters: {
+            query?: {
+                format?: "text" | "html" | "pdf" | "csv" | "json";
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Security-Policy"?: string;
+                    "Content-Type"?: string;
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                    "application/pdf": string;
+                    "text/csv; charset=utf-8": string;
+                    "text/html; charset=utf-8": string;
+                    "text/plain; charset=utf-8": string;
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "hear-run": {
         parameters: {
             query?: {
@@ -14508,6 +16531,104 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "resume-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Resume"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"][] | null;
+                };
             };
             /** @description Bad Request */
             400: {
@@ -16225,6 +18346,208 @@ export interface operations {
         responses: {
             /** @description No Content */
             204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-visits": {
+        parameters: {
+            query?: {
+                /** @description started_at of the last of the page before */
+                before_at?: string;
+                /** @description Its id: without it, others of the very same time are left out. The header Link names the next page whole */
+                before_id?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Visit"][] | null;
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-visit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Visit"];
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -328,7 +328,7 @@ type Kind struct {
 type Field struct {
 	Name   string   `json:"name" doc:"In JSON"`
 	Option string   `json:"option" doc:"On a command line; empty when there is none"`
-	Type   string   `json:"type" enum:"bool,int,number,text,span,rate,packets,via,family,class,address,list"`
+	Type   string   `json:"type" enum:"bool,int,number,text,span,rate,packets,via,family,class,address,list,object,amount,share,need"`
 	Help   string   `json:"help"`
 	Usual  string   `json:"usual" doc:"What it is in a watch or a run when it is left out; empty for nothing"`
 	Enum   []string `json:"enum,omitempty"`

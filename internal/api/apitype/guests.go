@@ -4,7 +4,7 @@ import "time"
 
 // GuestLinkSpec is a link by which somebody outside sees one thing, and nothing else.
 type GuestLinkSpec struct {
-	What       string     `json:"what" enum:"path,incident,report,run,board"`
+	What       string     `json:"what" enum:"path,incident,report,run,board,readiness"`
 	ID         string     `json:"subject_id,omitempty" doc:"Of the path, incident, run or board"`
 	Title      string     `json:"title"`
 	Notes      string     `json:"notes,omitempty" doc:"Shown above all else"`
@@ -15,6 +15,8 @@ type GuestLinkSpec struct {
 	FromAt     *time.Time `json:"from_at,omitempty" doc:"Of a path or report: from when; with to_at, instead of last"`
 	ToAt       *time.Time `json:"to_at,omitempty"`
 	Objective  string     `json:"objective,omitempty" doc:"That paths are held against"`
+	Need       string     `json:"need,omitempty" doc:"Of a readiness test: the name of a need that is ready-made, or the text of a file"`
+	Seats      int        `json:"seats,omitempty" doc:"Of a readiness test: how many use it at once"`
 	Sites      []string   `json:"sites,omitempty" doc:"Of a report: of paths with these sites at either end"`
 	Agents     []string   `json:"agents,omitempty"`
 	Targets    []string   `json:"targets,omitempty"`

@@ -223,6 +223,11 @@ func (w *Watch) UnmarshalJSON(b []byte) error {
 	return nil
 }
 
+// Resume asks for a run that was cut to go on.
+type Resume struct {
+	Key string `json:"key,omitempty" doc:"Of a responder without a service"`
+}
+
 // Measurement asks for a measurement of any kind, now.
 type Measurement struct {
 	Kind string   `json:"kind,omitempty" doc:"What is measured; the first of the list of kinds when left out"`
@@ -392,6 +397,8 @@ func fieldSchema(f kind.Field) *huma.Schema {
 		s.Type, s.Format = huma.TypeNumber, "double"
 	case "packets":
 		s.OneOf, s.Type = []*huma.Schema{{Type: huma.TypeNumber, Format: "double"}, {Type: huma.TypeString, Enum: []any{kind.Unlimited.String()}}}, ""
+	case "object", "need":
+		s.OneOf, s.Type = []*huma.Schema{{Type: huma.TypeObject, AdditionalProperties: true}, {Type: huma.TypeString}}, ""
 	case "list":
 		s.Type, s.Items = huma.TypeArray, &huma.Schema{Type: huma.TypeString}
 	}

@@ -3,7 +3,9 @@
 package all
 
 import (
+	_ "woodlark.example/internal/kind/accept"
 	_ "woodlark.example/internal/kind/ping"
+	_ "woodlark.example/internal/kind/ready"
 	_ "woodlark.example/internal/kind/stream"
 	_ "woodlark.example/internal/kind/sweep"
 	_ "woodlark.example/internal/kind/throughput"

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"woodlark.example/core/baseline"
+	"woodlark.example/core/compare"
 	"woodlark.example/core/finding"
 	"woodlark.example/core/objective"
 	"woodlark.example/core/reading"
@@ -219,3 +220,9 @@ func (x *job) sizes(ctx context.Context) error {
 
 // list is a list of findings that is never null.
 func list(found []finding.Finding) []finding.Finding { return append([]finding.Finding{}, found...) }
+
+// Compared are its figures, to be laid beside others.
+func (r *Result) Compared() compare.Side {
+	jitter := compare.Known("jitter", "jitter", "", "ms", r.JitterMs, nil, nil, false)
+	return compare.Side{Figures: []compare.Figure{compare.RTT(r.RTTMeanMs, r.RTTSDMs, r.Answered), compare.Loss("", r.Lost, r.Sent), jitter}}
+}

@@ -8,6 +8,7 @@ import (
 
 	"woodlark.example/core/baseline"
 	"woodlark.example/core/capacity"
+	"woodlark.example/core/compare"
 	"woodlark.example/core/finding"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/probe/nearend"
@@ -168,4 +169,39 @@ func (s *Spec) FarPort() uint16 {
 		return wire.StampPort
 	}
 	return kind.UsualPort
+}
+
+// Compared are the figures of each direction, to be laid beside others.
+func (r *Result) Compared() (s compare.Side) {
+	for _, d := range r.Directions {
+		way := "back"
+		if d.There {
+			way = "there"
+		}
+		var medians, jitters, ratios []float64
+		for _, x := range d.Spans {
+			if x.MedianMs != nil {
+				medians = append(medians, *x.MedianMs)
+			}
+			if x.JitterMs != nil {
+				jitters = append(jitters, *x.JitterMs)
+			}
+			if x.Sent > 0 {
+				ratios = append(ratios, float64(x.Lost)/float64(x.Sent))
+			}
+		}
+		if d.Lost != nil {
+			s.Figures = append(s.Figures, compare.LossOver(way, *d.Lost, d.Sent, ratios))
+		}
+		s.Figures = append(s.Figures, compare.Delays("delay", "median delay", way, medians), compare.Delays("jitter", "jitter", way, jitters))
+		if d.Quality != nil {
+			f := compare.Known("mos", "MOS", way, "mos", d.Quality.MOS, nil, nil, true)
+			f.Worth = 0.1
+			s.Figures = append(s.Figures, f)
+		}
+	}
+	if !r.Clock.InStep {
+		s.Notes = append(s.Notes, "the two clocks are not in step: delays one way are half of the round trip in part")
+	}
+	return s
 }

@@ -8,6 +8,7 @@ import (
 
 	"woodlark.example/core/baseline"
 	"woodlark.example/core/capacity"
+	"woodlark.example/core/compare"
 	"woodlark.example/core/finding"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/probe/nearend"
@@ -136,4 +137,22 @@ func (s *Spec) FarFamily() kind.Family { return s.Family }
 // FarPort is the port of a far end when none is named.
 func (s *Spec) FarPort() uint16 {
 	return kind.UsualPort
+}
+
+// Compared are the figures of each direction, to be laid beside others.
+func (r *Result) Compared() (s compare.Side) {
+	for _, d := range r.Directions {
+		way := "back"
+		if d.There {
+			way = "there"
+		}
+		var rates []float64
+		for _, x := range d.Spans {
+			if !x.WarmUp {
+				rates = append(rates, x.ReceivedBps)
+			}
+		}
+		s.Figures = append(s.Figures, compare.Rates("throughput", "throughput", way, rates), compare.Known("rtt_loaded", "RTT under load", way, "ms", d.RTTLoadMs, nil, nil, false))
+	}
+	return s
 }

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"woodlark.example/core/compare"
 	"woodlark.example/core/finding"
 	"woodlark.example/core/route"
 	"woodlark.example/internal/kind"
@@ -216,3 +217,20 @@ func (r *Result) EachPacket(take func(time.Time, []byte)) (more int) {
 
 // Whole reports whether it holds more than its route.
 func (r *Result) Whole() bool { return len(r.Packets) > 0 }
+
+// Compared are the figures from end to end, and the hops, to be laid beside others.
+func (r *Result) Compared() (s compare.Side) {
+	s.Figures = []compare.Figure{compare.Known("rtt", "median RTT", "", "ms", r.RTTMs, nil, nil, false)}
+	for _, h := range r.Hops {
+		text := "?"
+		if h.Address != "" {
+			text = h.Address
+		}
+		s.Route = append(s.Route, text)
+	}
+	if n := len(r.Hops); n > 0 && r.Reached {
+		last := r.Hops[n-1]
+		s.Figures = append(s.Figures, compare.Loss("", last.Probes-last.Answered, last.Probes))
+	}
+	return s
+}

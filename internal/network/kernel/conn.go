@@ -19,6 +19,7 @@ import (
 const (
 	receiveBuffer = 4 << 20
 	bulkBuffer    = 16 << 20
+	framesBuffer  = 256 << 20 // of frames that wait in a queue each takes far more than its size
 	packetSize    = 2048
 	controlSize   = 256
 	stampDelay    = 3 * time.Millisecond
@@ -41,8 +42,9 @@ type conn struct {
 	inward sync.Mutex   // held by Receive; Close waits for it
 	mu     sync.RWMutex // held for reading by Send, for writing by Close
 
-	answers, told *batch // of Receive
-	sending       *batch // of SendAll
+	answers, told *batch    // of Receive
+	sending       *batch    // of SendAll
+	together      *segments // the same, of a connection that may send several as one; else nil
 }
 
 func open(k network.Kind, f wire.Family, kind int, o network.SocketOptions) (*conn, error) {
@@ -70,12 +72,15 @@ func open(k network.Kind, f wire.Family, kind int, o network.SocketOptions) (*co
 	if o.Bulk {
 		n, room = bulkBatch, max(bulkSize, o.Room)
 	}
-	if room > packetSize {
+	if room > packetSize && !o.Frames {
 		n = 8 // large messages come slowly
 	}
 	controls := controlSize
 	if o.Untimed && c.raw { // errors come as messages
 		controls = 0
+	}
+	if o.Together && k == network.UDP {
+		c.together = newSegments()
 	}
 	c.answers, c.told, c.sending = newBatch(n, room, controls), newBatch(n, room, controlSize), newBatch(n, 0, 0)
 	// The kernel begins to stamp arriving packets a moment after the first
@@ -212,7 +217,13 @@ func (c *conn) SendAll(list []network.Outgoing) (int, error) {
 	}
 	done := 0
 	for tries := 0; done < len(list); {
-		n, err := c.sending.send(c.fd, list[done:], c.family == wire.IPv6)
+		n, err := 0, errOneByOne
+		if c.together != nil && !c.together.off {
+			n, err = c.together.send(c.fd, list[done:], c.family == wire.IPv6)
+		}
+		if errors.Is(err, errOneByOne) {
+			n, err = c.sending.send(c.fd, list[done:], c.family == wire.IPv6)
+		}
 		done += n
 		if n > 0 {
 			tries = 0

@@ -46,6 +46,16 @@ func (h host) Open(k network.Kind, f wire.Family, o network.SocketOptions) (netw
 		}
 		return w, nil
 	}
+	if k == network.Ethernet {
+		if h.kinds[0] != unix.SOCK_RAW {
+			return nil, openError(k, f, unix.EPERM)
+		}
+		c, err := openFrames(o)
+		if err != nil {
+			return nil, openError(k, f, err)
+		}
+		return c, nil
+	}
 	var last error
 	for _, kind := range h.kinds {
 		c, err := open(k, f, kind, o)
@@ -64,6 +74,10 @@ func openError(k network.Kind, f wire.Family, err error) error {
 	switch {
 	case errors.Is(err, network.ErrNoSuch), errors.Is(err, network.ErrBusy):
 		return err
+	case k == network.Ethernet && (errors.Is(err, unix.EPERM) || errors.Is(err, unix.EACCES)):
+		return fmt.Errorf("%w to send %v: give the program the capability with 'setcap cap_net_raw+ep' on its file", network.ErrNotPermitted, k)
+	case k == network.Ethernet:
+		return fmt.Errorf("open a socket for %v: %w", k, err)
 	case k == network.Whole && (errors.Is(err, unix.EPERM) || errors.Is(err, unix.EACCES)):
 		return fmt.Errorf("%w to send %v over %v: give the program the capability with 'setcap cap_net_raw+ep' on its file", network.ErrNotPermitted, k, f)
 	case errors.Is(err, unix.EPERM), errors.Is(err, unix.EACCES):

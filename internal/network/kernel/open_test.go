@@ -129,3 +129,36 @@ func TestTooLargeToLeaveWhole(t *testing.T) {
 	require.ErrorIs(t, err, network.ErrTooBig)
 	assert.Equal(t, 1, n, "the first went, the second is named")
 }
+
+// TestDatagramsTogether: what leaves together arrives as it was sent, each by itself; what does not
+// go together is sent one by one.
+func TestDatagramsTogether(t *testing.T) {
+	for _, f := range []wire.Family{wire.IPv4, wire.IPv6} {
+		c := openOn(t, network.UDP, f, network.SocketOptions{Bulk: true, Frames: true, DontFragment: true, Together: true})
+		at := map[wire.Family]string{wire.IPv4: "127.0.0.1:0", wire.IPv6: "[::1]:0"}[f]
+		far, err := net.ListenPacket("udp", at)
+		require.NoError(t, err)
+		defer far.Close()
+		to := far.LocalAddr().(*net.UDPAddr).AddrPort()
+		var list []network.Outgoing
+		for i := range 200 {
+			size := 100
+			if i%50 > 40 {
+				size = 100 + i%7
+			}
+			list = append(list, network.Outgoing{To: to, Message: append([]byte{byte(i)}, make([]byte, size)...)})
+		}
+		n, err := c.SendAll(list)
+		require.NoError(t, err)
+		require.Len(t, list, n)
+		b := make([]byte, 2000)
+		for i := range list {
+			size, _, err := far.ReadFrom(b)
+			require.NoError(t, err)
+			require.Equal(t, list[i].Message, b[:size], "datagram %d", i)
+			assert.False(t, list[i].Sent.IsZero())
+		}
+		_, err = c.SendAll([]network.Outgoing{{To: to, Message: make([]byte, 65_530)}, {To: to, Message: make([]byte, 65_530)}})
+		require.ErrorIs(t, err, network.ErrTooBig)
+	}
+}

@@ -36,6 +36,11 @@ func (c *conn) configure(o network.SocketOptions) error {
 	}
 	switch {
 	case o.Bulk && c.raw: // it gets errors as messages, and looks at no TTL
+	case o.Frames:
+		// Without errors told one by one the kernel does not tell of its own queue either.
+		if unix.SetsockoptInt(c.fd, unix.SOL_SOCKET, unix.SO_SNDBUFFORCE, framesBuffer) != nil {
+			_ = unix.SetsockoptInt(c.fd, unix.SOL_SOCKET, unix.SO_SNDBUF, framesBuffer)
+		}
 	case c.family == wire.IPv6:
 		_ = unix.SetsockoptInt(c.fd, unix.IPPROTO_IPV6, unix.IPV6_RECVERR, 1)
 		_ = unix.SetsockoptInt(c.fd, unix.IPPROTO_IPV6, unix.IPV6_RECVHOPLIMIT, 1)
@@ -43,7 +48,7 @@ func (c *conn) configure(o network.SocketOptions) error {
 		_ = unix.SetsockoptInt(c.fd, unix.IPPROTO_IP, unix.IP_RECVERR, 1)
 		_ = unix.SetsockoptInt(c.fd, unix.IPPROTO_IP, unix.IP_RECVTTL, 1)
 	}
-	if c.kind == network.UDP && !o.Bulk {
+	if c.kind == network.UDP && (!o.Bulk || o.Frames) {
 		_ = unix.SetsockoptInt(c.fd, unix.IPPROTO_IP, unix.IP_RECVTOS, 1)
 		if c.family == wire.IPv6 {
 			_ = unix.SetsockoptInt(c.fd, unix.IPPROTO_IPV6, unix.IPV6_RECVTCLASS, 1)

@@ -46,6 +46,7 @@ type FixedRoute struct {
 type LinkProperties struct {
 	Delay      *string `yaml:"delay"`
 	Variation  *string `yaml:"variation"`
+	Memory     *string `yaml:"memory"`
 	Loss       *string `yaml:"loss"`
 	Duplicates *string `yaml:"duplicates"`
 	Reorders   *string `yaml:"reorders"`
@@ -104,6 +105,10 @@ func (r *reader) linkSetter(place string, p LinkProperties) func(*link.Propertie
 	s.read("variation", p.Variation, func(text string) (func(*link.Properties), error) {
 		v, err := variation(text)
 		return func(l *link.Properties) { l.Variation = v }, err
+	})
+	s.read("memory", p.Memory, func(text string) (func(*link.Properties), error) {
+		m, err := memory(text)
+		return func(l *link.Properties) { l.Memory = m }, err
 	})
 	s.read("loss", p.Loss, func(text string) (func(*link.Properties), error) {
 		v, err := loss(text)

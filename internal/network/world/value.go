@@ -103,6 +103,21 @@ func histogram(fields []string) (link.Variation, error) {
 	return v, nil
 }
 
+// memory reads "20s", or "20s share 60%".
+func memory(text string) (m link.Memory, err error) {
+	lasts, share, shared := strings.Cut(text, " share ")
+	if m.For, err = time.ParseDuration(strings.TrimSpace(lasts)); err != nil || m.For < 0 || m.For > longestMemory {
+		return m, fmt.Errorf("%q is no span of time from 0 to 24h, such as \"20s\" or \"20s share 60%%\"", text)
+	}
+	m.Share = 1
+	if shared {
+		m.Share, err = ratio(strings.TrimSpace(share), 1)
+	}
+	return m, err
+}
+
+const longestMemory = 24 * time.Hour
+
 // loss reads "2%", "every 50" or "bursts enter 0.2% leave 20% inside 90%".
 func loss(text string) (link.Loss, error) {
 	fields := strings.Fields(text)

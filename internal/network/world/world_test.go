@@ -221,6 +221,8 @@ func TestBrokenFilesAreExplainedByLine(t *testing.T) {
 		{"loss above one", nodes + "links:\n  - {between: [a, b], loss: 120%}\n", "line 5: loss"},
 		{"bad variation", nodes + "links:\n  - {between: [a, b], variation: wild 3ms}\n", "none of none, uniform, normal, gamma"},
 		{"variation without a span", nodes + "links:\n  - {between: [a, b], variation: gamma}\n", "needs a span of time"},
+		{"bad memory", nodes + "links:\n  - {between: [a, b], variation: gamma 3ms, memory: long}\n", "is no span of time from 0 to 24h"},
+		{"bad share of memory", nodes + "links:\n  - {between: [a, b], variation: gamma 3ms, memory: 2s share 160%}\n", "memory: "},
 		{"odd shape", nodes + "links:\n  - {between: [a, b], variation: gamma 3ms shape 2.5}\n", "whole number"},
 		{"shape of no shape", nodes + "links:\n  - {between: [a, b], variation: normal 3ms shape 2}\n", "is not understood"},
 		{"bad bin", nodes + "links:\n  - {between: [a, b], variation: \"histogram 0-1ms\"}\n", "is not a bin"},

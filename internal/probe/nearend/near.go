@@ -16,6 +16,7 @@ import (
 	"syscall"
 	"time"
 
+	"woodlark.example/internal/host"
 	"woodlark.example/internal/network"
 	"woodlark.example/internal/probe/paced"
 	"woodlark.example/internal/probe/session"
@@ -31,7 +32,13 @@ type Options struct {
 	Wall    paced.Wall
 	End     session.End
 	Source  netip.Addr
-	Rest    time.Duration // for which the round trip is measured before the start; a second when 0
+	Link    func(netip.Addr) host.Link // by which this end sends to an address; nil when that is not known
+	Settle  time.Duration              // for which what is on its way is waited for; 2s when 0
+	Rest    time.Duration              // for which the round trip is measured before the start; a second when 0
+	// Of an order with frames on a link: by which interface they leave, and to which station; to
+	// all when it is not known, of which the one that has the session's key answers.
+	Interface string
+	Station   *wire.Hardware
 }
 
 // Run is a measurement that the far end has agreed to.
@@ -43,6 +50,8 @@ type Run struct {
 	name    uint64
 	far     session.End
 	duplex  *paced.Duplex
+	peer    netip.AddrPort // that datagrams go to
+	sizes   chan sized
 	there   []net.Conn
 	back    []net.Conn
 	echoes  echoes
@@ -64,13 +73,16 @@ func Open(ctx context.Context, o Options, order session.Order) (*Run, error) {
 	if o.Wall == nil {
 		o.Wall = paced.Plain
 	}
+	if o.Settle == 0 {
+		o.Settle = settle
+	}
 	if o.Rest == 0 {
 		o.Rest = time.Second
 	}
 	if err := order.Check(); err != nil {
 		return nil, err
 	}
-	r := &Run{o: o, order: order, streams: streams}
+	r := &Run{o: o, order: order, streams: streams, sizes: make(chan sized, 64)}
 	if err := r.ask(ctx); err != nil {
 		r.Close()
 		return nil, err
@@ -91,35 +103,59 @@ func Open(ctx context.Context, o Options, order session.Order) (*Run, error) {
 
 // Yardstick asks the far end what it reaches within itself, in bits of payload a second.
 func Yardstick(ctx context.Context, o Options, streams int, d time.Duration) (float64, error) {
-	r := &Run{o: o, order: session.Order{Yardstick: &session.YardstickOrder{Streams: streams, For: d}}}
+	x, err := alone(ctx, o, session.Order{Yardstick: &session.YardstickOrder{Streams: streams, For: d}})
+	switch {
+	case err != nil:
+		return 0, err
+	case x.Inside == nil:
+		return 0, errors.New("the far end did not measure itself")
+	}
+	return *x.Inside, nil
+}
+
+// WayBack asks the far end for the hops from it to this end, by address and name; ? where nobody
+// answers.
+func WayBack(ctx context.Context, o Options) ([]string, error) {
+	x, err := alone(ctx, o, session.Order{WayBack: true})
+	switch {
+	case err != nil:
+		return nil, err
+	case len(x.Hops) == 0 && x.Problem != "":
+		return nil, errors.New(x.Problem)
+	case len(x.Hops) == 0: // one that does not know the order does nothing
+		return nil, errors.New("the far end did not look for it: it is of a version before")
+	}
+	return x.Hops, nil
+}
+
+// alone has the far end do something by itself, and returns its word of it.
+func alone(ctx context.Context, o Options, order session.Order) (x session.Result, err error) {
+	r := &Run{o: o, order: order}
 	r.streams, _ = o.Network.(network.Streams)
 	defer r.Close()
 	if err := r.ask(ctx); err != nil {
-		return 0, err
+		return x, err
 	}
+	stop := context.AfterFunc(ctx, func() { _ = r.channel.Close() })
+	defer stop()
 	for _, kind := range []session.Kind{session.Go, session.Finish} {
 		if err := r.channel.Send(kind, struct{}{}, nil); err != nil {
-			return 0, err
+			return x, err
 		}
 	}
 	for {
-		m, err := r.channel.Receive(d + answerPatience)
+		m, err := r.channel.Receive(order.Length() + answerPatience)
 		if err != nil {
-			return 0, err
+			return x, err
 		}
-		if m.Kind != session.Done {
-			continue
+		if m.Kind == session.Done {
+			return x, m.Read(&x)
 		}
-		var x session.Result
-		if err := m.Read(&x); err != nil {
-			return 0, err
-		}
-		if x.Inside == nil {
-			return 0, errors.New("the far end did not measure itself")
-		}
-		return *x.Inside, nil
 	}
 }
+
+// Far is what the far end said of itself.
+func (r *Run) Far() session.End { return r.far }
 
 // Close gives everything up. The far end is free again as soon as it sees that.
 func (r *Run) Close() {
@@ -179,71 +215,6 @@ func expect(m session.Message, kind session.Kind, into any) error {
 	return fmt.Errorf("%w: it says %q where %q is due", session.ErrNotOurs, m.Kind, kind)
 }
 
-// bind proves this end's address for datagrams to the far end.
-func (r *Run) bind(ctx context.Context) error {
-	o := network.SocketOptions{Source: r.o.Source, Peer: r.o.To, Room: 9000}
-	if s := r.order.There; s != nil {
-		o.DSCP, o.Bulk = s.DSCP, s.Bulk
-		if paced.MostSizeOf(*s) > o.Room {
-			o.Room = paced.MostSizeOf(*s)
-		}
-	}
-	conn, err := r.o.Network.Open(network.UDP, wire.FamilyOf(r.o.To.Addr()), o)
-	if err != nil {
-		return err
-	}
-	steps := make(chan session.Datagram, 8)
-	refused := make(chan string, 1)
-	r.duplex = paced.NewDuplex(conn, r.o.To, r.o.Network.Clock(), r.o.Wall, r.order.There, r.order.Back)
-	r.duplex.Echo = r.echoes.take
-	r.duplex.Other = func(p *network.Packet) {
-		if p.Event == network.Refusal {
-			select {
-			case refused <- p.Cause:
-			default:
-			}
-			return
-		}
-		if d, ok := session.ParseDatagram(p.Data, r.channel.Secret()); ok && d.Session == r.name {
-			select {
-			case steps <- d:
-			default:
-			}
-		}
-	}
-	r.duplex.Listen()
-	say := session.Datagram{Step: session.Begin, Session: r.name}
-	why := ""
-	for wait := 200 * time.Millisecond; wait < 4*time.Second; wait = wait * 3 / 2 {
-		if _, err := conn.Send(r.o.To, say.Marshal(r.channel.Secret())); err != nil {
-			return err
-		}
-		timer := time.After(wait)
-	hearing:
-		for {
-			select {
-			case d := <-steps:
-				switch d.Step {
-				case session.Prove:
-					say = session.Datagram{Step: session.Proof, Session: r.name, Cookie: d.Cookie}
-					break hearing
-				case session.Bound:
-					return nil
-				}
-			case why = <-refused:
-			case <-timer:
-				break hearing
-			case <-ctx.Done():
-				return ctx.Err()
-			}
-		}
-	}
-	if why != "" {
-		return fmt.Errorf("%w from %s by UDP: %s", ErrNoUDP, r.o.To, why)
-	}
-	return fmt.Errorf("%w from %s by UDP: is UDP let through to this port there, and back?", ErrNoUDP, r.o.To)
-}
-
 // connect opens the TCP connections of the test.
 func (r *Run) connect(ctx context.Context) error {
 	t := r.order.TCP
@@ -287,6 +258,8 @@ type echoes struct {
 	busy bool // the load has begun
 	sent int
 	wall paced.Wall
+
+	offset *Offset // by the shortest of all
 }
 
 func (e *echoes) take(r wire.StampReply, at time.Time) {
@@ -298,6 +271,10 @@ func (e *echoes) take(r wire.StampReply, at time.Time) {
 	rtt := e.wall(at).Sub(r.Request.Sent) - r.Sent.Sub(r.Received)
 	if rtt <= 0 || rtt > time.Minute {
 		return
+	}
+	if e.offset == nil || rtt < e.offset.RTT {
+		there, back := r.Received.Sub(r.Request.Sent), r.Sent.Sub(e.wall(at))
+		e.offset = &Offset{Ahead: (there + back) / 2, RTT: rtt}
 	}
 	// What was asked at rest counts as rest, whenever it came.
 	if r.Request.Error == askedAtRest {
@@ -326,11 +303,15 @@ func (r *Run) echo(ctx context.Context) {
 			return
 		}
 		r.echoes.mu.Lock()
+		if r.echoes.busy && r.order.Tests() {
+			r.echoes.mu.Unlock()
+			return // of a slow circuit they would be a part of what it carries
+		}
 		q := wire.StampRequest{Seq: n, Sent: r.o.Wall(clock.Now()), Error: askedAtRest, Session: paced.Reflected}
 		if r.echoes.busy {
 			q.Error = askedInLoad
 		}
 		r.echoes.mu.Unlock()
-		_, _ = r.duplex.Conn.Send(r.o.To, q.Marshal(0))
+		_, _ = r.duplex.Conn.Send(r.peer, q.Marshal(0))
 	}
 }

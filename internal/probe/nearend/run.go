@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"woodlark.example/core/acceptance"
 	"woodlark.example/core/delay"
 	"woodlark.example/core/figure"
 	"woodlark.example/core/oneway"
@@ -52,9 +53,19 @@ type Outcome struct {
 	TCPThere, TCPBack    Transfer
 	Rest, Load           []time.Duration // round trips
 	NoUDP                string          // why there are none
+	// Of frames of a test: what arrived each way, how they left, and how the far end's clock
+	// stands to this one's by the shortest round trip.
+	MeteredThere, MeteredBack   *acceptance.Metered
+	DepartedThere, DepartedBack *paced.Departed
+	Unreturned                  int
+	Offset                      *Offset
 	// Last is the far end's last word of how far it was, for when it broke off.
 	Last session.Progress
 }
+
+// Offset is how far the far end's clock is ahead of this one's, by one round trip, of which each
+// way took half: so it is wrong by that at most.
+type Offset struct{ Ahead, RTT time.Duration }
 
 // Transfer is a direction of TCP by both ends.
 type Transfer struct {
@@ -114,7 +125,7 @@ func (r *Run) Run(ctx context.Context, heard func(Progress)) (Outcome, error) {
 	beside.Go(func() { r.still(hearing) })
 	err := w.wait(ctx, words, failed, heard)
 	r.echoes.mu.Lock()
-	out.Rest, out.Load = slices.Clone(r.echoes.rest), slices.Clone(r.echoes.load)
+	out.Rest, out.Load, out.Offset = slices.Clone(r.echoes.rest), slices.Clone(r.echoes.load), r.echoes.offset
 	r.echoes.mu.Unlock()
 	quiet()
 	out.Took = clock.Now().Sub(out.Started)
@@ -240,7 +251,7 @@ func (w *work) wait(ctx context.Context, words <-chan session.Message, failed <-
 			settling = true
 			left := w.begun.Add(length).Sub(clock.Now())
 			if w.r.order.There != nil || w.r.order.Back != nil {
-				left = max(0, left) + settle
+				left = max(0, left) + w.r.o.Settle
 			} else {
 				left = 0
 			}
@@ -334,6 +345,7 @@ func (r *Run) collect(ctx context.Context, out *Outcome, words <-chan session.Me
 			}
 			out.SentBack.Late = x.Late
 			out.Far, out.FarSeconds, out.CountedThere, out.LeftBack = x.End, x.Seconds, x.Counted, x.Sent
+			out.MeteredThere, out.DepartedBack, out.Unreturned = x.Metered, x.Departed, x.Unreturned
 			out.TCPThere.Received, out.TCPBack.Sent, out.FarDropped, out.Reports = x.There, x.Back, x.Dropped, x.Reports
 			if x.Problem != "" {
 				out.Problem = "the far end: " + x.Problem
@@ -360,11 +372,16 @@ func (w *work) stop(out *Outcome) {
 	out.LeftThere, out.LeftBytes = d.SentSoFar()
 	out.Dropped = d.Conn.Dropped()
 	out.Reports += d.Reports()
-	if s := w.r.order.Back; s != nil && s.Bulk {
+	if s := w.r.order.Back; s != nil && s.Bulk && s.Format != paced.Test {
 		out.CountedBack = session.CountedOf(d)
 	}
 	sent, came, err := d.Close()
 	out.SentThere, out.CameBack = sent, came
+	if s := w.r.order.There; s != nil && s.Format == paced.Test {
+		left := d.Departed()
+		out.DepartedThere = &left
+	}
+	out.MeteredBack = d.Metered()
 	if err != nil && out.Problem == "" {
 		out.Problem = err.Error()
 	}
@@ -372,7 +389,7 @@ func (w *work) stop(out *Outcome) {
 
 // nothing reports that there is nothing to show for it.
 func (w *work) nothing(o Outcome) bool {
-	return o.LeftThere == 0 && len(o.CameBack.Arrivals) == 0 && (o.TCPThere.Sent == nil || o.TCPThere.Sent.Bytes == 0) && (o.TCPBack.Received == nil || o.TCPBack.Received.Bytes == 0)
+	return o.LeftThere == 0 && len(o.CameBack.Arrivals) == 0 && o.MeteredBack == nil && (o.TCPThere.Sent == nil || o.TCPThere.Sent.Bytes == 0) && (o.TCPBack.Received == nil || o.TCPBack.Received.Bytes == 0)
 }
 
 // MedianOf is the median of round trips.

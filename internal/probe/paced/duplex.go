@@ -58,6 +58,13 @@ func NewDuplex(conn network.Conn, peer netip.AddrPort, clock network.Clock, wall
 // Listen begins to receive.
 func (d *Duplex) Listen() { d.Clock.Go(&d.owned, d.Run) }
 
+// Meet says to whom it sends, before Start, where that was not known from the beginning.
+func (d *Duplex) Meet(peer netip.AddrPort) {
+	if d.sender != nil {
+		d.sender.To = peer
+	}
+}
+
 // Start sends from a time on.
 func (d *Duplex) Start(ctx context.Context, at time.Time) {
 	d.begun, d.at = at, at
@@ -82,6 +89,14 @@ func (d *Duplex) SentSoFar() (packets, bytes int64) {
 		return 0, 0
 	}
 	return d.sender.Sent()
+}
+
+// Departed is how it all left, after Close.
+func (d *Duplex) Departed() Departed {
+	if d.sender == nil {
+		return Departed{}
+	}
+	return d.sender.Departed()
 }
 
 // Look notes what was counted since it was last called.

@@ -21,6 +21,8 @@ type Receiver struct {
 	// Echo is given those that come back.
 	Reflects bool
 	Echo     func(wire.StampReply, time.Time)
+	// Returns says that frames of a test are sent back as they come.
+	Returns bool
 	// Other is given what is neither.
 	Other func(*network.Packet)
 
@@ -30,12 +32,21 @@ type Receiver struct {
 	tally    oneway.Tally
 	departed Log // by the kernel's stamps
 	reports  int
+
+	frames     *frames // of a test; nil for other streams
+	returning  []network.Outgoing
+	unreturned int
 }
 
 // Count is what came so far.
 func (r *Receiver) Count() oneway.Tally {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if r.frames != nil {
+		var t oneway.Tally
+		t.Packets, t.Bytes = r.frames.meter.Count()
+		return t
+	}
 	return r.tally
 }
 
@@ -49,6 +60,11 @@ func (r *Receiver) Reports() int {
 // Run receives until the connection is closed.
 func (r *Receiver) Run() {
 	r.known = make([]int, max(1, r.In.Calls))
+	if r.In.Format == Test {
+		r.mu.Lock()
+		r.frames = framesOf(r.In)
+		r.mu.Unlock()
+	}
 	if r.In.Calls > 0 && !r.In.Bulk {
 		r.log.Arrivals, r.log.Said = make([][]oneway.Arrival, r.In.Calls), make([][]time.Time, r.In.Calls)
 	}
@@ -63,6 +79,7 @@ func (r *Receiver) Run() {
 			r.take(&packets[i])
 		}
 		r.mu.Unlock()
+		r.returning = r.giveBack(r.returning)
 	}
 }
 
@@ -105,7 +122,14 @@ func (r *Receiver) take(p *network.Packet) {
 	if r.reflect(p, at) {
 		return
 	}
-	if r.In.Calls > 0 {
+	if r.frames != nil {
+		if payload, is := r.frames.take(p, at, r.Wall); is {
+			if r.Returns && payload != nil {
+				r.returning = append(r.returning, outgoing(p))
+			}
+			return
+		}
+	} else if r.In.Calls > 0 {
 		call, number, sent, ok := r.In.read(p.Data, func(call int) int {
 			if call < 0 || call >= len(r.known) {
 				return 0

@@ -15,6 +15,7 @@ type Format string
 const (
 	Stamp Format = "stamp" // session-sender packets of STAMP (RFC 8762)
 	RTP   Format = "rtp"   // with RTCP reports on the same port (RFC 5761)
+	Test  Format = "test"  // frames of an acceptance test (wire.TestFrame)
 )
 
 // Shape is what is sent in one direction: calls side by side, each of packets at a
@@ -32,6 +33,13 @@ type Shape struct {
 	Frame    int           `json:"frame"` // RTP packets that share a time
 	DSCP     uint8         `json:"dscp"`
 	Bulk     bool          `json:"bulk"` // packets are counted, not noted one by one
+	// Of frames of a test: how many leave a second, which Interval is too coarse for; how many
+	// bytes each has beside its payload, by which those of mixed sizes are spread; how many
+	// leave at once, and no more; how long the windows are that they are counted in.
+	FPS    float64       `json:"fps,omitempty"`
+	Around int           `json:"around,omitempty"`
+	AtOnce int           `json:"at_once,omitempty"`
+	Window time.Duration `json:"window,omitempty"`
 }
 
 // The limits of a shape.
@@ -49,6 +57,8 @@ const Reflected = 0xffff
 // Check says what is wrong with a shape.
 func (s Shape) Check() error {
 	switch {
+	case s.Format == Test:
+		return s.checkTest()
 	case s.Format != Stamp && s.Format != RTP:
 		return fmt.Errorf("no packet format %q", s.Format)
 	case s.Calls < 1 || s.Calls > MostCalls:
@@ -75,7 +85,15 @@ func (s Shape) Check() error {
 }
 
 // PerCall is how many packets a call has.
-func (s Shape) PerCall() int { return int((s.For + s.Interval - 1) / s.Interval) }
+func (s Shape) PerCall() int {
+	switch {
+	case s.AtOnce > 0:
+		return s.AtOnce
+	case s.FPS > 0:
+		return max(1, int(s.FPS*s.For.Seconds()+1e-6))
+	}
+	return int((s.For + s.Interval - 1) / s.Interval)
+}
 
 // Packets is how many there are in all.
 func (s Shape) Packets() int { return s.PerCall() * s.Calls }
@@ -89,16 +107,32 @@ func (s Shape) Bytes() int64 {
 	return int64(s.Packets()) * each / int64(len(s.Sizes))
 }
 
-// Rate is bits of payload a second.
-func (s Shape) Rate() float64 { return float64(s.Bytes()) * 8 / s.For.Seconds() }
+// Rate is bits of payload a second; of a burst it is as fast as it goes, and that is not counted.
+func (s Shape) Rate() float64 {
+	if s.AtOnce > 0 {
+		s.AtOnce = 0
+	}
+	return float64(s.Bytes()) * 8 / s.For.Seconds()
+}
 
 // due is when the k-th of all packets leaves after the start: calls take turns, so that
 // all packets together are evenly spread, unless bursts were asked for.
 func (s Shape) due(k int) time.Duration {
+	if s.Format == Test {
+		return s.testDue(k)
+	}
 	if s.Burst > 1 {
 		k -= k % s.Burst
 	}
 	return time.Duration(float64(k) * float64(s.Interval) / float64(s.Calls))
+}
+
+// apart is the distance of packets that follow each other.
+func (s Shape) apart() time.Duration {
+	if s.Format == Test {
+		return time.Duration(1e9 / s.FPS)
+	}
+	return s.Interval / time.Duration(s.Calls)
 }
 
 // place is which packet of which call the k-th of all packets is.
@@ -111,6 +145,9 @@ func (s Shape) write(b []byte, k int, now time.Time) []byte {
 	if s.Format == Stamp {
 		q := wire.StampRequest{Seq: uint32(number), Sent: now, Error: wire.StampFree, Session: uint16(s.First) + uint16(call)}
 		return q.Write(b[:size])
+	}
+	if s.Format == Test {
+		return wire.TestFrame{Stream: uint8(s.First), Number: uint32(k), Sent: now}.Write(b[:size])
 	}
 	frame := max(1, s.Frame)
 	last := number%frame == frame-1

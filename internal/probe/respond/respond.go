@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"woodlark.example/core/capacity"
+	"woodlark.example/internal/host"
 	"woodlark.example/internal/network"
 	"woodlark.example/internal/probe/paced"
 	"woodlark.example/internal/probe/session"
@@ -69,8 +70,11 @@ type Options struct {
 	StampOpen bool
 	Stateless bool // reflect with the sender's sequence numbers (RFC 8762 §4)
 	Wall      paced.Wall
+	Link      func(netip.Addr) host.Link // by which this end sends to an address; nil when that is not known
 	End       func() session.End
-	Log       *slog.Logger
+	// Trace finds the hops from this end to an address; nil where it does not.
+	Trace func(ctx context.Context, to netip.Addr) ([]string, error)
+	Log   *slog.Logger
 }
 
 // Responder is a far end.

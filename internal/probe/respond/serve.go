@@ -33,6 +33,9 @@ type served struct {
 	back   []net.Conn
 	joined chan struct{} // each time a TCP connection joins
 	over   bool
+
+	links   network.Conn // that hears all links, of a session with frames on one, until it is known
+	hearing sync.WaitGroup
 }
 
 const (
@@ -67,6 +70,8 @@ func (r *Responder) check(o session.Order, g Grant) error {
 		return fmt.Errorf("it takes %v, and this far end allows %v", o.Length(), most)
 	case capacity.Rate(o.Rate()) > rate:
 		return fmt.Errorf("it sends %v, and this far end allows %v", capacity.Rate(o.Rate()), rate)
+	case o.WayBack && r.o.Trace == nil:
+		return fmt.Errorf("it does not look for the way back")
 	case (o.TCP != nil || o.Yardstick != nil) && !g.TCP:
 		return fmt.Errorf("this key does not allow bandwidth tests by TCP")
 	}
@@ -103,10 +108,20 @@ func (r *Responder) serve(ctx context.Context, c *session.Channel, h session.Hel
 	r.sessions[s.name] = s
 	r.mu.Unlock()
 	defer s.close()
+	if s.order.Link != nil {
+		if err := s.hearLinks(); err != nil {
+			_ = c.Send(session.Refused, session.Refusal{Reason: err.Error()}, nil)
+			return
+		}
+	}
 	r.o.Log.Info("a session began", "peer", from, "by", h.Name, "for", s.order.Length())
 	ctx, cancel := context.WithTimeout(ctx, s.order.Length()+orderPatience+grace)
 	defer cancel()
-	if err := c.Send(session.Opened, session.Accepted{Session: s.name, End: r.o.End()}, nil); err != nil {
+	end := r.o.End()
+	if r.o.Link != nil {
+		end.Link = r.o.Link(s.near)
+	}
+	if err := c.Send(session.Opened, session.Accepted{Session: s.name, End: end}, nil); err != nil {
 		return
 	}
 	if err := s.run(ctx); err != nil {
@@ -122,8 +137,12 @@ func (s *served) close() {
 	s.r.mu.Unlock()
 	s.mu.Lock()
 	s.over = true
-	conns, d := append(s.there, s.back...), s.duplex
+	conns, d, all := append(s.there, s.back...), s.duplex, s.links
 	s.mu.Unlock()
+	if all != nil {
+		_ = all.Close()
+		s.hearing.Wait()
+	}
 	for _, c := range conns {
 		_ = c.Close()
 	}
@@ -169,7 +188,7 @@ func (s *served) begin(p *network.Packet) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.over || s.duplex != nil {
+	if s.over || s.order.Link != nil || s.duplex != nil {
 		if s.duplex != nil && s.peer == peer {
 			s.tell(session.Prove, s.duplex.Conn, peer)
 		}
@@ -180,11 +199,24 @@ func (s *served) begin(p *network.Packet) {
 	if s.order.Back != nil {
 		o.DSCP, o.Bulk = s.order.Back.DSCP, s.order.Back.Bulk
 	}
+	if s.order.There != nil && s.order.There.Format == paced.Test {
+		o.Bulk = true
+		if s.order.Returned {
+			o.DSCP = s.order.There.DSCP
+		}
+	}
+	paced.Tested(&o, s.order.There, s.order.Back)
+	o.Room = max(o.Room, s.order.Largest)
 	conn, err := s.r.o.Network.Open(network.UDP, wire.FamilyOf(peer.Addr()), o)
 	if err != nil {
 		s.r.o.Log.Warn("no socket for a session", "peer", peer, "reason", err)
 		return
 	}
+	s.meet(conn, peer)
+}
+
+// meet tells who began a cookie, at what the session's datagrams leave by from now on.
+func (s *served) meet(conn network.Conn, peer netip.AddrPort) {
 	s.peer = peer
 	s.duplex = paced.NewDuplex(conn, peer, s.r.o.Network.Clock(), s.r.o.Wall, s.order.Back, s.order.There)
 	s.duplex.Other = s.prove
@@ -205,6 +237,10 @@ func (s *served) prove(p *network.Packet) {
 	if p.Event != network.Answer {
 		return
 	}
+	if d, size, ok := session.ParseSized(p.Data, s.channel.Secret()); ok {
+		s.measureUp(d, size)
+		return
+	}
 	d, ok := session.ParseDatagram(p.Data, s.channel.Secret())
 	if !ok {
 		return
@@ -213,7 +249,7 @@ func (s *served) prove(p *network.Packet) {
 	case d.Step == session.Begin:
 		s.tell(session.Prove, s.duplex.Conn, s.peer)
 	case d.Step == session.Proof && d.Cookie == session.CookieFor(s.channel.Secret(), s.peer):
-		s.duplex.Reflects = true
+		s.duplex.Reflects, s.duplex.Returns = true, s.order.Returned
 		select {
 		case <-s.proved:
 		default:
@@ -221,6 +257,21 @@ func (s *served) prove(p *network.Packet) {
 		}
 		s.tell(session.Bound, s.duplex.Conn, s.peer)
 	}
+}
+
+// measureUp answers a datagram whose size is what it asks about: that it came, and one of the same
+// size, which may not be cut up either.
+func (s *served) measureUp(d session.Datagram, size int) {
+	select {
+	case <-s.proved:
+	default:
+		return
+	}
+	if d.Step != session.Sized || d.Session != s.name {
+		return
+	}
+	_, _ = s.duplex.Conn.Send(s.peer, session.MarshalCame(s.name, size, s.channel.Secret()))
+	_, _ = s.duplex.Conn.Send(s.peer, session.MarshalSized(session.Again, s.name, size, s.channel.Secret()))
 }
 
 // run waits for Go, does its part, and tells what it saw.
@@ -342,11 +393,17 @@ func (s *served) start(ctx context.Context) (*work, error) {
 			w.result.Inside = &rate
 		}
 	}
+	if s.order.WayBack {
+		w.wayBack(ctx)
+	}
 	s.mu.Lock()
 	d := s.duplex
 	s.mu.Unlock()
 	if d == nil {
 		if s.order.Back != nil || s.order.There != nil {
+			if s.order.Link != nil {
+				return nil, fmt.Errorf("no frame of the near end came in on any link")
+			}
 			return nil, fmt.Errorf("no datagram came through from the near end: UDP to port %d may be filtered", s.r.o.Listen.Port())
 		}
 		return w, nil
@@ -384,6 +441,20 @@ func (w *work) move(ctx context.Context, t *session.TCPOrder) {
 			w.mu.Unlock()
 		})
 	}
+}
+
+// wayBack looks for the hops to the near end's own address, and to no other.
+func (w *work) wayBack(ctx context.Context) {
+	w.moving.Go(func() {
+		ctx, cancel := context.WithTimeout(ctx, session.MostWayBack)
+		defer cancel()
+		hops, err := w.s.r.o.Trace(ctx, w.s.near)
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		if w.result.Hops = hops; err != nil {
+			w.result.Problem = err.Error()
+		}
+	})
 }
 
 // drained is closed when all TCP connections have ended.
@@ -424,10 +495,15 @@ func (w *work) tell(c *session.Channel) error {
 		}
 		w.result.Sent, w.result.SentBytes = d.SentSoFar()
 		w.result.Dropped, w.result.Reports = d.Conn.Dropped(), d.Reports()
-		if o := w.s.order.There; o != nil && o.Bulk {
+		if o := w.s.order.There; o != nil && o.Bulk && o.Format != paced.Test {
 			w.result.Counted = session.CountedOf(d)
 		}
 		out, in, err := d.Close()
+		w.result.Metered, w.result.Unreturned = d.Metered(), d.Unreturned()
+		if o := w.s.order.Back; o != nil && o.Format == paced.Test {
+			left := d.Departed()
+			w.result.Departed = &left
+		}
 		if err != nil {
 			w.result.Problem = err.Error()
 		}

@@ -20,6 +20,11 @@ const (
 	Prove                 // far end: tell me this cookie
 	Proof                 // near end: this is the cookie
 	Bound                 // far end: you are known now
+	// Of how large datagrams may be, once both are known to each other. They have as many bytes
+	// as they say.
+	Sized // near end: tell me whether this comes
+	Came  // far end: one of that size came
+	Again // far end: and this is as large
 )
 
 // DatagramSize is the size of each, in bytes.
@@ -64,6 +69,43 @@ func ParseDatagram(b, secret []byte) (Datagram, bool) {
 	d := Datagram{Step: Step(b[4]), Session: binary.BigEndian.Uint64(b[8:])}
 	copy(d.Cookie[:], b[16:32])
 	return d, true
+}
+
+// MarshalSized writes one that has as many bytes as it says: at least DatagramSize.
+func MarshalSized(step Step, name uint64, size int, secret []byte) []byte {
+	b := make([]byte, max(size, DatagramSize))
+	copy(b, saying(step, name, size).Marshal(secret))
+	return b
+}
+
+// MarshalCame writes the word that one of a size came.
+func MarshalCame(name uint64, size int, secret []byte) []byte {
+	return saying(Came, name, size).Marshal(secret)
+}
+
+func saying(step Step, name uint64, size int) Datagram {
+	d := Datagram{Step: step, Session: name}
+	binary.BigEndian.PutUint32(d.Cookie[:], uint32(size))
+	return d
+}
+
+// ParseSized reads one of those three, and the size that it tells of; false when it is none, or
+// has another size than it says.
+func ParseSized(b, secret []byte) (d Datagram, size int, ok bool) {
+	if len(b) < DatagramSize {
+		return d, 0, false
+	}
+	if d, ok = ParseDatagram(b[:DatagramSize], secret); !ok {
+		return d, 0, false
+	}
+	size = int(binary.BigEndian.Uint32(d.Cookie[:]))
+	switch d.Step {
+	case Came:
+		return d, size, len(b) == DatagramSize
+	case Sized, Again:
+		return d, size, len(b) == max(size, DatagramSize)
+	}
+	return d, 0, false
 }
 
 // CookieFor is the cookie of an address, which only who has the secret can make.

@@ -5,10 +5,13 @@ import (
 	"fmt"
 	"time"
 
+	"woodlark.example/core/acceptance"
 	"woodlark.example/core/figure"
 	"woodlark.example/internal/host"
+	"woodlark.example/internal/network"
 	"woodlark.example/internal/probe/bulk"
 	"woodlark.example/internal/probe/paced"
+	"woodlark.example/wire"
 )
 
 // What is said on a control connection, in this order: the near end's Open, the far
@@ -37,9 +40,21 @@ type Order struct {
 	There *paced.Shape `json:"there,omitempty"` // datagrams that the near end sends
 	Back  *paced.Shape `json:"back,omitempty"`  // that the far end sends
 	TCP   *TCPOrder    `json:"tcp,omitempty"`
+	// Returned says that the far end sends each frame back that comes; nothing else goes back.
+	Returned bool `json:"returned,omitempty"`
+	// Largest is how large datagrams are, by their payload, of which the near end asks whether they
+	// come through, before it begins; 0 when it does not ask.
+	Largest int `json:"largest,omitempty"`
+	// Link has datagrams go in frames on a link that both ends share, without IP.
+	Link *LinkOrder `json:"link,omitempty"`
 	// Yardstick asks what the far end reaches within itself, and for nothing else.
 	Yardstick *YardstickOrder `json:"yardstick,omitempty"`
+	// WayBack asks for the route from the far end to the near one, and for nothing else.
+	WayBack bool `json:"way_back,omitempty"`
 }
+
+// MostWayBack is how long a far end looks for the way back at most.
+const MostWayBack = 20 * time.Second
 
 // YardstickOrder is how a machine measures itself.
 type YardstickOrder struct {
@@ -58,6 +73,45 @@ type TCPOrder struct {
 	DSCP       uint8         `json:"dscp"`
 }
 
+// LinkOrder is how frames on a link look, both ways. By which interface the far end sends follows
+// from where the near end's first frame comes in.
+type LinkOrder struct {
+	Tags   []wire.VLANTag `json:"tags,omitempty"`
+	Labels []uint32       `json:"labels,omitempty"`
+}
+
+// Options say how frames of a session look: by a part of its name they are told from those of
+// others.
+func (l LinkOrder) Options(name uint64) *network.LinkOptions {
+	return &network.LinkOptions{Tags: l.Tags, Labels: l.Labels, Channel: uint16(name)}
+}
+
+// check says what is wrong with it.
+func (l LinkOrder) check(o Order) error {
+	if len(l.Tags) > 2 || len(l.Labels) > 4 {
+		return fmt.Errorf("%d tags and %d labels: 2 and 4 at most are possible", len(l.Tags), len(l.Labels))
+	}
+	for _, t := range l.Tags {
+		if t.ID > 4094 || t.Priority > 7 || t.Type != 0 && t.Type != wire.TypeVLAN && t.Type != wire.TypeServiceVLAN {
+			return fmt.Errorf("there is no tag of type %#x with VLAN %d and priority %d", t.Type, t.ID, t.Priority)
+		}
+	}
+	for _, n := range l.Labels {
+		if n >= 1<<20 {
+			return fmt.Errorf("there is no label %d", n)
+		}
+	}
+	for _, s := range []*paced.Shape{o.There, o.Back} {
+		if s != nil && s.Format != paced.Test {
+			return errors.New("only frames of a test go on a link without IP")
+		}
+	}
+	if !o.Tests() || o.TCP != nil {
+		return errors.New("only frames of a test go on a link without IP")
+	}
+	return nil
+}
+
 // MostStreams is how many TCP connections a test may have each way.
 const MostStreams = 128
 
@@ -68,6 +122,17 @@ func (o Order) Check() error {
 			continue
 		}
 		if err := s.Check(); err != nil {
+			return err
+		}
+	}
+	if o.Returned && (o.There == nil || o.There.Format != paced.Test || o.Back != nil || o.TCP != nil) {
+		return errors.New("only frames of a test are returned, and nothing else goes back then")
+	}
+	if o.Largest < 0 || o.Largest > paced.MostSize || o.Largest > 0 && !o.Tests() {
+		return fmt.Errorf("whether datagrams of %d bytes come through is asked of frames of a test, and of %d bytes at most", o.Largest, paced.MostSize)
+	}
+	if o.Link != nil {
+		if err := o.Link.check(o); err != nil {
 			return err
 		}
 	}
@@ -87,6 +152,11 @@ func (o Order) Check() error {
 	return nil
 }
 
+// Tests reports whether it sends frames of an acceptance test.
+func (o Order) Tests() bool {
+	return o.There != nil && o.There.Format == paced.Test || o.Back != nil && o.Back.Format == paced.Test
+}
+
 // Length is how long the order takes.
 func (o Order) Length() time.Duration {
 	var d time.Duration
@@ -101,6 +171,9 @@ func (o Order) Length() time.Duration {
 	}
 	if o.Yardstick != nil {
 		d = max(d, o.Yardstick.For)
+	}
+	if o.WayBack {
+		d = max(d, MostWayBack)
 	}
 	return d
 }
@@ -125,12 +198,19 @@ type End struct {
 	Boot    string     `json:"boot"` // ends with the same share a clock, unless an offset is
 	Offset  string     `json:"offset,omitempty"`
 	Clock   host.Clock `json:"clock"`
+	// Is says what it is: an agent, or a responder without a service.
+	Is string `json:"is,omitempty"`
+	// Link is the one by which it sends to the other end, as far as it is known.
+	Link host.Link `json:"link,omitzero"`
 }
 
 // Here is what an end on this machine says of itself.
 func Here(name, version string) End {
 	return End{Name: name, Version: version, System: host.Kernel(), Boot: host.Boot(), Clock: host.ReadClock()}
 }
+
+// Link is one of a host's links.
+type Link = host.Link
 
 // Accepted is the far end's answer to an order.
 type Accepted struct {
@@ -168,6 +248,12 @@ type Result struct {
 	Reports int          `json:"reports"`              // of RTCP that came
 	Problem string       `json:"problem,omitempty"`
 	End     End          `json:"end"`
+	// Of frames of a test: what arrived of the way there, and how those of the way back left.
+	Metered    *acceptance.Metered `json:"metered,omitempty"`
+	Departed   *paced.Departed     `json:"departed,omitempty"`
+	Unreturned int                 `json:"unreturned,omitempty"` // that it could not send back
+	// Hops are those of the way back, by address and name; ? where nobody answered.
+	Hops []string `json:"hops,omitempty"`
 }
 
 // Counted is what was counted of a stream of datagrams.

@@ -31,6 +31,7 @@ svg text{font:10px ui-sans-serif,system-ui,"Liberation Sans","DejaVu Sans",sans-
 svg .axis{stroke:var(--line);fill:none}svg .band{fill:var(--ribbon)}svg .line{stroke:var(--ink);fill:none;stroke-width:1.3}svg .loss{stroke:var(--plum);stroke-width:2}
 svg .told{fill:none;stroke:var(--ochre);stroke-dasharray:3 2}svg .flag,svg .half{fill:var(--ochre)}svg .land{fill:var(--land)}svg .water{fill:var(--paper)}svg .dot{fill:var(--ink)}
 svg .steady{stroke:var(--ink);fill:none;stroke-width:.8}svg .degraded{stroke:var(--ochre);fill:none;stroke-width:2;stroke-dasharray:7 3}
+svg .second{stroke:var(--ochre);fill:none;stroke-width:1.4;stroke-dasharray:6 3}svg .limit{stroke:var(--plum);fill:none;stroke-width:1.2;stroke-dasharray:9 3 2 3}
 svg .edge{stroke:var(--ochre);fill:none;stroke-width:1.4}svg .gone{stroke:var(--plum);fill:none;stroke-width:2.2}svg .unmeasured{stroke:var(--soft);fill:none;stroke-width:1.2;stroke-dasharray:1.5 3}footer{margin-top:2rem;border-top:1px solid var(--line);color:var(--soft);font-size:.85rem}
 form{margin:1rem 0}input,button{font:inherit;color:inherit;background:transparent;border:1px solid var(--soft);padding:.3rem .6rem;margin-top:.2rem}input:focus-visible,button:focus-visible{outline:2px solid var(--ochre);outline-offset:2px}
 @media (max-width:40rem){body{margin:1rem auto}.wide{overflow-x:auto}}

@@ -24,6 +24,7 @@ import (
 
 	"golang.org/x/crypto/argon2"
 
+	"woodlark.example/core/readiness"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/service/boards"
@@ -74,11 +75,14 @@ type Subject struct {
 	To        time.Time           `json:"to_at,omitzero"`
 	Objective string              `json:"objective,omitempty"`
 	Of        selection.Selection `json:"of,omitzero"` // of a report
+	// Need and Seats are what a place has to be fit for, of a readiness test by the visitor.
+	Need  *readiness.Need `json:"need,omitempty"`
+	Seats int             `json:"seats,omitempty"`
 }
 
 // Spec says what a link is.
 type Spec struct {
-	What       string // board, incident, path, report or run
+	What       string // one of Kinds
 	Subject    Subject
 	Title      string
 	Notes      string
@@ -112,7 +116,7 @@ var (
 )
 
 // Kinds are what links can be of.
-func Kinds() []string { return []string{"board", "incident", "path", "report", "run"} }
+func Kinds() []string { return []string{"board", "incident", "path", "readiness", "report", "run"} }
 
 // New knows no link.
 func New(o Options) *Guests {
@@ -160,6 +164,10 @@ func (s Spec) check(now time.Time) error {
 		return fmt.Errorf("%w: it ends at %s; a year is the longest", kind.ErrInvalid, s.EndsAt.UTC().Format(time.RFC3339))
 	case s.Passphrase != "" && len(s.Passphrase) < leastPhrase || len(s.Passphrase) > mostPhrase:
 		return fmt.Errorf("%w: a passphrase has %d to %d bytes", kind.ErrInvalid, leastPhrase, mostPhrase)
+	case s.What == Readiness:
+		return s.checkNeed()
+	case s.Subject.Need != nil || s.Subject.Seats != 0:
+		return fmt.Errorf("%w: need and seats are of a readiness test", kind.ErrInvalid)
 	case s.What != "report" && s.Subject.ID == "":
 		return fmt.Errorf("%w: say which %s", kind.ErrInvalid, s.What)
 	case s.What == "report" && s.Subject.ID != "":
@@ -174,6 +182,43 @@ func (s Spec) check(now time.Time) error {
 		return fmt.Errorf("%w: from when and to when belong together", kind.ErrInvalid)
 	}
 	return nil
+}
+
+// Readiness is the kind of link by which a visitor's browser measures.
+const Readiness = "readiness"
+
+// checkNeed says what is wrong of a link to measure by.
+func (s Spec) checkNeed() error {
+	x := s.Subject
+	switch {
+	case x.Need == nil || x.Need.Name == "":
+		return fmt.Errorf("%w: need: say what the place has to be fit for, such as calls", kind.ErrInvalid)
+	case x.Seats < 0 || x.Seats > readiness.MostSeats:
+		return fmt.Errorf("%w: seats: %d is not from 1 to %d", kind.ErrInvalid, x.Seats, readiness.MostSeats)
+	case s.Frozen:
+		return fmt.Errorf("%w: frozen: what a visitor measures is measured then", kind.ErrInvalid)
+	case x.ID != "" || x.Last != 0 || !x.From.IsZero() || !x.To.IsZero() || x.Objective != "" || !x.Of.All():
+		return fmt.Errorf("%w: a readiness test takes a need and seats, and nothing else", kind.ErrInvalid)
+	}
+	for _, w := range x.Need.Check() {
+		return fmt.Errorf("%w: need: %s", kind.ErrInvalid, w.Error())
+	}
+	return nil
+}
+
+// ByWhom is the link of a secret, for calls of a page that was opened; knows tells whether the
+// passphrase was given. The errors are those of Open.
+func (x *Guests) ByWhom(secret string, knows func(link ident.ID) bool) (l store.GuestLink, s Subject, err error) {
+	if l, err = x.find(secret); err != nil {
+		return l, s, err
+	}
+	switch {
+	case l.EndedAt != nil || !time.Now().Before(l.EndsAt):
+		return l, s, ErrOver
+	case l.Passphrase != "" && !knows(l.ID):
+		return l, s, ErrPassphrase
+	}
+	return l, s, json.Unmarshal([]byte(l.Subject), &s)
 }
 
 // Add makes a link. Its secret is told once, and not kept.
@@ -204,9 +249,11 @@ func (x *Guests) Add(ctx context.Context, s Spec) (l store.GuestLink, secret str
 	sum := sha256.Sum256([]byte(secret))
 	l = store.GuestLink{ID: ident.New(), SecretHash: sum[:], Title: strings.TrimSpace(s.Title), Notes: strings.TrimSpace(s.Notes), What: s.What, Subject: string(subject), MadeBy: notices.Actor(ctx), MadeAt: now.UTC(), EndsAt: s.EndsAt.UTC()}
 	// What cannot be shown is refused now, and not when somebody comes.
-	html, err := x.make(ctx, l, now)
-	if err != nil {
-		return l, "", err
+	var html []byte
+	if s.What != Readiness {
+		if html, err = x.make(ctx, l, now); err != nil {
+			return l, "", err
+		}
 	}
 	if s.Frozen {
 		if l.Frozen, err = packed(html); err != nil {
@@ -272,7 +319,7 @@ func (x *Guests) find(secret string) (store.GuestLink, error) {
 	return l, nil
 }
 
-// Open is the page that a secret shows; phrase is the passphrase, if one was given, and knows
+// Open is the page that a secret shows, none of a readiness test; phrase is the passphrase, if one was given, and knows
 // tells whether it was given before. The errors are those above.
 func (x *Guests) Open(ctx context.Context, secret, phrase string, knows func(link ident.ID) bool, address string) (html []byte, l store.GuestLink, err error) {
 	if l, err = x.find(secret); err != nil {
@@ -296,6 +343,9 @@ func (x *Guests) Open(ctx context.Context, secret, phrase string, knows func(lin
 	}
 	if err != nil {
 		return nil, l, err
+	}
+	if l.What == Readiness { // its page is the visitor's browser's own
+		return nil, l, nil
 	}
 	html, err = x.shown(ctx, l, now)
 	return html, l, err

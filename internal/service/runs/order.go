@@ -38,6 +38,9 @@ func (x *Runs) checkRun(r Request) (near, far *fleet.Agent, err error) {
 			return nil, nil, invalid(err)
 		}
 	}
+	if err := x.disturbs(r); err != nil {
+		return nil, nil, err
+	}
 	if near, err = x.Fleet.Named(r.From); err != nil {
 		return nil, nil, err
 	}
@@ -64,6 +67,27 @@ func (x *Runs) checkRun(r Request) (near, far *fleet.Agent, err error) {
 	return near, far, nil
 }
 
+// disturbs says why a measurement is not made where a watch measures.
+func (x *Runs) disturbs(r Request) error {
+	if r.Kind.Disturbs == nil || x.Measuring == nil {
+		return nil
+	}
+	why := r.Kind.Disturbs(r.How)
+	if why == "" {
+		return nil
+	}
+	for _, t := range r.Targets {
+		host := t
+		if name, _, err := kind.SplitPort(t, kind.UsualPort); err == nil {
+			host = name
+		}
+		if w := x.Measuring(r.From, host); w != "" {
+			return fmt.Errorf("%w: watch %q measures between %s and %s: %s", kind.ErrInvalid, w, r.From, host, why)
+		}
+	}
+	return nil
+}
+
 const mostLanes = 20_000
 
 // plain are the targets of a request, with addresses for names of agents.
@@ -80,7 +104,7 @@ func (x *Runs) plain(r Request) []string {
 
 // orderOf is what the agent is told: its lanes with their runs and paths.
 func (x *Runs) orderOf(ctx context.Context, r Request, near, far *fleet.Agent) (o protocol.RunOrder, err error) {
-	o = protocol.RunOrder{Kind: r.Kind.Name, Version: r.Kind.Version, Targets: r.Targets, Watch: r.Watch, Extra: r.Extra}
+	o = protocol.RunOrder{Kind: r.Kind.Name, Version: r.Kind.Version, Targets: r.Targets, Watch: r.Watch, Extra: r.Extra, Before: r.Before}
 	if o.Spec, err = r.Kind.Encode(r.How); err != nil {
 		return o, err
 	}

@@ -8,6 +8,7 @@ package runs
 import (
 	"context"
 	"crypto/rand"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -35,6 +36,10 @@ type Request struct {
 	Watch   ident.ID // none for one on demand
 	Budget  int64    // bytes a day that the watch's load runs may send; no limit when 0
 	Extra   bool     // because something looks wrong
+	// Before is a result of the same that was cut, to go on with.
+	Before json.RawMessage
+	// resumed is how often it went on by itself.
+	resumed int
 }
 
 const (
@@ -57,6 +62,9 @@ type Options struct {
 	Loads  *loads.Loads
 	// Service takes what was not measured, with the reason, and what is put together here.
 	Service protocol.Service
+	// Measuring names a watch that measures between two ends; empty when none does, and nil when
+	// there are no watches.
+	Measuring func(from, to string) string
 }
 
 // Runs are the runs that go on. It is safe for concurrent use.
@@ -65,12 +73,16 @@ type Runs struct {
 	mu     sync.Mutex
 	active map[ident.ID]*activeRun // by each of its runs
 	work   sync.WaitGroup
-	ended  bool // none is begun any more
+	ended  bool          // none is begun any more
+	ending chan struct{} // closed then
 	lately []endedRun
+	goesOn map[ident.ID]time.Time // runs that were cut and go on, or will, and since when that is so
 }
 
 // New is without a run.
-func New(o Options) *Runs { return &Runs{Options: o, active: map[ident.ID]*activeRun{}} }
+func New(o Options) *Runs {
+	return &Runs{Options: o, active: map[ident.ID]*activeRun{}, goesOn: map[ident.ID]time.Time{}, ending: make(chan struct{})}
+}
 
 // endedRun is a measurement that was over at a time.
 type endedRun struct {
@@ -109,6 +121,7 @@ func (x *Runs) forget(g *activeRun) {
 // activeRun is a measurement that goes on: one or several runs.
 type activeRun struct {
 	order  protocol.RunOrder
+	asked  Request
 	kind   *kind.Kind
 	near   ident.ID
 	claim  loads.Claim    // what it would have for itself, if it is a load run
@@ -148,7 +161,7 @@ func (x *Runs) Start(ctx context.Context, r Request) ([]store.Run, error) {
 	if err := x.begin(ctx, r, near, order, rows); err != nil {
 		return nil, err
 	}
-	g := &activeRun{order: order, kind: r.Kind, near: near.ID, claim: claimOf(near, far), load: r.Kind.Load, backs: backs, lanes: make([]soFar, len(rows)), waits: map[ident.ID]bool{}, over: make(chan struct{})}
+	g := &activeRun{order: order, asked: r, kind: r.Kind, near: near.ID, claim: claimOf(near, far), load: r.Kind.Load, backs: backs, lanes: make([]soFar, len(rows)), waits: map[ident.ID]bool{}, over: make(chan struct{})}
 	if g.load {
 		for i := range g.lanes {
 			g.lanes[i].says = "waiting for its turn"
@@ -186,12 +199,25 @@ func (x *Runs) add(g *activeRun) error {
 // End ends all that goes on, and waits for it.
 func (x *Runs) End() {
 	x.mu.Lock()
+	if !x.ended {
+		close(x.ending)
+	}
 	x.ended = true
-	for _, g := range x.active {
+	var cut []ident.ID
+	for id, g := range x.active {
+		if g.kind.Resumes && g.begun && g.asked.Watch.IsZero() {
+			cut = append(cut, id)
+		}
 		g.cancel()
 	}
 	x.mu.Unlock()
 	x.work.Wait()
+	// Nobody stopped those: they go on when the service is there again.
+	ctx, cancel := context.WithTimeout(context.Background(), keepTime)
+	defer cancel()
+	if err := x.Store.MarkCut(ctx, cut); err != nil {
+		x.Log.Error("runs that were cut are not known as such", "error", err)
+	}
 }
 
 // begin notes runs that go on, in all places where their kind is looked for.
@@ -239,6 +265,9 @@ func (x *Runs) carryOut(ctx context.Context, r Request, near, far *fleet.Agent, 
 	}
 	if err != nil {
 		x.failRuns(near, g, err)
+		if g.begun && !errors.Is(err, context.Canceled) {
+			x.goOnLater(r, g)
+		}
 	}
 }
 
@@ -296,8 +325,12 @@ func (x *Runs) failRuns(near *fleet.Agent, g *activeRun, why error) {
 	x.mu.Lock()
 	for i, l := range g.order.Lanes {
 		if g.waits[l.Run] {
-			u.Made = append(u.Made, protocol.Made{Run: l.Run, Watch: g.order.Watch, Path: l.Path, FarID: g.order.FarID, Kind: g.order.Kind, Version: g.order.Version, Lane: l.Lane,
-				Started: g.lanes[i].began, Ended: time.Now(), Outcome: outcome, Reason: reason})
+			m := protocol.Made{Run: l.Run, Watch: g.order.Watch, Path: l.Path, FarID: g.order.FarID, Kind: g.order.Kind, Version: g.order.Version, Lane: l.Lane,
+				Started: g.lanes[i].began, Ended: time.Now(), Outcome: outcome, Reason: reason}
+			if was := g.lanes[i].partial; was != nil {
+				m.Body, m.Figures, m.Whole = was.Body, was.Figures, was.Whole
+			}
+			u.Made = append(u.Made, m)
 		}
 	}
 	x.mu.Unlock()
@@ -317,12 +350,21 @@ func (x *Runs) over(g *activeRun) {
 
 // Came notes that the results of runs came.
 func (x *Runs) Came(list []protocol.Made) {
+	var cut []*activeRun
+	defer func() {
+		for _, g := range cut {
+			x.goOnLater(g.asked, g)
+		}
+	}()
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	for _, m := range list {
 		g := x.active[m.Run]
 		if g == nil || !g.waits[m.Run] {
 			continue
+		}
+		if m.Outcome == protocol.Failed && g.kind.Resumes && m.Body != nil { // an end was gone for long
+			cut = append(cut, g)
 		}
 		delete(g.waits, m.Run)
 		if len(g.waits) == 0 {

@@ -28,6 +28,8 @@ type soFar struct {
 	steps    []finding.Step
 	more     []any // all that was told, up to mostTold
 	told     time.Time
+	partial  *protocol.Made // what was measured so far, of kinds that go on with it
+	result   any            // the same, as it was told
 }
 
 const (
@@ -55,6 +57,9 @@ type LiveSecond struct{ Start, Length, There, Back float64 }
 
 // heard takes how far a run is, and tells listeners of it now and then.
 func (x *Runs) heard(g *activeRun, p kind.Progress) {
+	if p.Partial != nil {
+		x.keepPartial(g, p)
+	}
 	if x.hear(g, p) {
 		x.Events.Publish(events.Event{Kind: events.RunGoesOn, Run: g.order.Lanes[p.Lane].Run, Outcome: protocol.Running})
 	}
@@ -134,6 +139,8 @@ func (x *Runs) SoFar(run ident.ID) (s SoFar, ok bool) {
 		r.Findings = []finding.Finding{} // what is not over allows no conclusions
 		r.Target = g.order.Lanes[i].Lane.Target
 		s.Result = r
+	case l.result != nil:
+		s.Result = l.result
 	case l.steps != nil:
 		s.Result = struct {
 			Target string         `json:"target"`

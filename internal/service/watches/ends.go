@@ -100,6 +100,38 @@ func (x *Watches) now(w *Watch) []ends {
 	return list
 }
 
+// Measuring is a watch that goes on and measures between two ends, either way; nil when none does.
+// Ends are names of agents, or targets by their names or addresses.
+func (x *Watches) Measuring(from, to string) *Watch {
+	for _, w := range x.All() {
+		if w.Paused {
+			continue
+		}
+		for _, e := range x.now(&w) {
+			for _, t := range e.to {
+				if e.near.Name == from && x.isOne(t, to) || x.isOne(from, t) && e.near.Name == to {
+					return &w
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// isOne reports whether two words name one end: they are the same, or one is an agent that stands
+// where the other says.
+func (x *Watches) isOne(a, b string) bool {
+	if a == b {
+		return true
+	}
+	for _, pair := range [][2]string{{a, b}, {b, a}} {
+		if at := x.Fleet.Stands(pair[0], 0); at != "" && at == pair[1] {
+			return true
+		}
+	}
+	return false
+}
+
 // IsByWords reports whether who takes part depends on which agents there are.
 func (s Spec) IsByWords() bool {
 	return s.Back || slices.ContainsFunc(s.From, fleet.IsSelector) || slices.ContainsFunc(s.To, fleet.IsSelector)

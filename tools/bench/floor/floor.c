@@ -6,7 +6,11 @@
  *	floor once           one echo request to 127.0.0.1
  *	floor tcp SECONDS     one connection over loopback: write here, recv there
  *	floor udp SECONDS PACKETS-A-SECOND SIZE  paced datagrams over loopback
- *	floor pace SECONDS    50 datagrams a second: how late 99 % of them leave at most
+ *	floor pace SECONDS PACKETS-A-SECOND  how late 99 % of datagrams leave at most
+ *	floor frames SECONDS PAYLOAD NEAR FAR  datagrams from one network namespace to another
+ *	                      as fast as it goes: how many a second arrive
+ *	floor link SECONDS BYTES NEAR FAR INTERFACE  the same of Ethernet frames, through rings that
+ *	                      packet sockets share with the kernel; bytes without FCS
  *	floor spend FILE PROGRAM ARGUMENT …
  *
  * The last runs a program and writes its processor seconds and its peak memory
@@ -17,10 +21,17 @@
 #include <arpa/inet.h>
 #include <signal.h>
 #include <errno.h>
+#include <fcntl.h>
+#include <sched.h>
+#include <linux/if_ether.h>
+#include <linux/if_packet.h>
+#include <net/if.h>
 #include <netinet/in.h>
+#include <poll.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/mman.h>
 #include <sys/resource.h>
 #include <sys/socket.h>
 #include <sys/wait.h>
@@ -225,17 +236,17 @@ static int larger(const void *a, const void *b) {
 	return (x > y) - (x < y);
 }
 
-static int paced(int seconds) {
-	static double late[100000];
+static int paced(int seconds, int rate) {
+	static double late[1000000];
 	char b[172] = {0};
-	int near, far, n = seconds * 50;
-	if (n > 100000) return 1;
+	int near, far, n = seconds * rate;
+	if (n > 1000000) return 1;
 	pair(SOCK_DGRAM, &near, &far);
 	struct timespec t;
 	clock_gettime(CLOCK_MONOTONIC, &t);
 	double begin = t.tv_sec + t.tv_nsec / 1e9;
 	for (int i = 0; i < n; i++) {
-		double due = begin + (i + 1) * 0.02;
+		double due = begin + (i + 1.0) / rate;
 		struct timespec until = {(time_t)due, (due - (time_t)due) * 1e9};
 		clock_nanosleep(CLOCK_MONOTONIC, TIMER_ABSTIME, &until, 0);
 		if (send(near, b, sizeof b, 0) < 0) return 1;
@@ -246,11 +257,116 @@ static int paced(int seconds) {
 	return 0;
 }
 
+/* inside makes a socket in a network namespace. */
+static int inside(const char *ns, const char *address, const char *peer) {
+	int fd = open(ns, O_RDONLY), room = 64 << 20;
+	if (fd < 0 || setns(fd, CLONE_NEWNET)) { perror(ns); exit(1); }
+	close(fd);
+	fd = socket(AF_INET, SOCK_DGRAM, 0);
+	struct sockaddr_in a = {.sin_family = AF_INET, .sin_port = htons(7999)}, b = a;
+	inet_pton(AF_INET, address, &a.sin_addr);
+	inet_pton(AF_INET, peer, &b.sin_addr);
+	setsockopt(fd, SOL_SOCKET, SO_RCVBUFFORCE, &room, sizeof room);
+	setsockopt(fd, SOL_SOCKET, SO_SNDBUFFORCE, &room, sizeof room);
+	if (bind(fd, (void *)&a, sizeof a) || connect(fd, (void *)&b, sizeof b)) { perror("socket"); exit(1); }
+	return fd;
+}
+
+static int frames(int seconds, int length, const char *near_ns, const char *far_ns) {
+	static char b[64][10000];
+	struct mmsghdr m[64];
+	struct iovec v[64];
+	int k, told[2];
+	long came = 0;
+	for (k = 0; k < 64; k++) {
+		v[k] = (struct iovec){b[k], length};
+		memset(&m[k], 0, sizeof m[k]);
+		m[k].msg_hdr.msg_iov = &v[k];
+		m[k].msg_hdr.msg_iovlen = 1;
+	}
+	if (pipe(told)) return 1;
+	pid_t child = fork();
+	if (child == 0) {
+		int fd = inside(far_ns, "198.51.100.1", "192.0.2.1");
+		struct timeval wait = {1, 0};
+		setsockopt(fd, SOL_SOCKET, SO_RCVTIMEO, &wait, sizeof wait);
+		if (write(told[1], &came, sizeof came) < 0) _exit(1);
+		for (k = 0; k < 64; k++) v[k].iov_len = sizeof b[k];
+		while ((k = recvmmsg(fd, m, 64, MSG_WAITFORONE, 0)) > 0) came += k;
+		if (write(told[1], &came, sizeof came) < 0) _exit(1);
+		_exit(0);
+	}
+	if (read(told[0], &came, sizeof came) != sizeof came) return 1;
+	int fd = inside(near_ns, "192.0.2.1", "198.51.100.1");
+	double begin = now(), end = begin;
+	while ((end = now()) - begin < seconds)
+		if (sendmmsg(fd, m, 64, 0) < 0 && errno != EAGAIN && errno != ENOBUFS) { perror("send"); return 1; }
+	if (read(told[0], &came, sizeof came) != sizeof came) return 1;
+	wait4(child, 0, 0, 0);
+	printf("%.0f\n", came / (end - begin));
+	return 0;
+}
+
+enum { slot = 2048, slots = 8192 };
+
+/* ring shares one with the kernel, in a network namespace. */
+static char *ring(const char *ns, const char *by, int kind, int *fd) {
+	int at = open(ns, O_RDONLY), two = TPACKET_V2, room = 256 << 20;
+	if (at < 0 || setns(at, CLONE_NEWNET)) { perror(ns); exit(1); }
+	close(at);
+	struct tpacket_req q = {1 << 16, slot * slots >> 16, slot, slots};
+	struct sockaddr_ll a = {.sll_family = AF_PACKET, .sll_ifindex = if_nametoindex(by), .sll_protocol = kind == PACKET_RX_RING ? htons(0x88b5) : 0};
+	*fd = socket(AF_PACKET, SOCK_RAW, 0);
+	setsockopt(*fd, SOL_SOCKET, SO_SNDBUFFORCE, &room, sizeof room);
+	if (*fd < 0 || setsockopt(*fd, SOL_PACKET, PACKET_VERSION, &two, sizeof two) || setsockopt(*fd, SOL_PACKET, kind, &q, sizeof q)) { perror("ring"); exit(1); }
+	char *m = mmap(0, slot * slots, PROT_READ | PROT_WRITE, MAP_SHARED, *fd, 0);
+	if (m == MAP_FAILED || bind(*fd, (void *)&a, sizeof a)) { perror("ring"); exit(1); }
+	return m;
+}
+
+static volatile struct tpacket2_hdr *place(char *m, long i) { return (void *)(m + i % slots * slot); }
+
+static int linked(int seconds, int length, const char *near_ns, const char *far_ns, const char *by) {
+	int told[2], fd;
+	long came = 0, sent = 0, k;
+	if (pipe(told)) return 1;
+	pid_t child = fork();
+	if (child == 0) {
+		char *m = ring(far_ns, by, PACKET_RX_RING, &fd);
+		struct pollfd p = {fd, POLLIN, 0};
+		if (write(told[1], &came, sizeof came) < 0) _exit(1);
+		do {
+			for (; place(m, came)->tp_status & TP_STATUS_USER; came++) place(m, came)->tp_status = TP_STATUS_KERNEL;
+		} while (poll(&p, 1, 1000) > 0);
+		if (write(told[1], &came, sizeof came) < 0) _exit(1);
+		_exit(0);
+	}
+	if (read(told[0], &came, sizeof came) != sizeof came) return 1;
+	char *m = ring(near_ns, by, PACKET_TX_RING, &fd);
+	static unsigned char f[10000] = {255, 255, 255, 255, 255, 255, 2, 0, 0x5e, 0x10, 0, 1, 0x88, 0xb5};
+	double begin = now(), end = begin;
+	while ((end = now()) - begin < seconds) {
+		for (k = 0; k < 64 && place(m, sent)->tp_status == TP_STATUS_AVAILABLE; k++, sent++) {
+			memcpy((char *)place(m, sent) + TPACKET2_HDRLEN - sizeof(struct sockaddr_ll), f, length);
+			place(m, sent)->tp_len = length;
+			__sync_synchronize();
+			place(m, sent)->tp_status = TP_STATUS_SEND_REQUEST;
+		}
+		if (send(fd, 0, 0, MSG_DONTWAIT) < 0 && errno != EAGAIN && errno != ENOBUFS) { perror("send"); return 1; }
+	}
+	if (read(told[0], &came, sizeof came) != sizeof came) return 1;
+	wait4(child, 0, 0, 0);
+	printf("%.0f\n", came / (end - begin));
+	return 0;
+}
+
 int main(int n, char **a) {
 	signal(SIGPIPE, SIG_IGN);
 	if (n == 3 && !strcmp(a[1], "tcp")) return tcp(atoi(a[2]));
 	if (n == 5 && !strcmp(a[1], "udp")) return udp(atoi(a[2]), atof(a[3]), atoi(a[4]));
-	if (n == 3 && !strcmp(a[1], "pace")) return paced(atoi(a[2]));
+	if (n == 4 && !strcmp(a[1], "pace")) return paced(atoi(a[2]), atoi(a[3]));
+	if (n == 6 && !strcmp(a[1], "frames")) return frames(atoi(a[2]), atoi(a[3]), a[4], a[5]);
+	if (n == 7 && !strcmp(a[1], "link")) return linked(atoi(a[2]), atoi(a[3]), a[4], a[5], a[6]);
 	if (n == 2 && !strcmp(a[1], "sweep")) return sweep();
 	if (n == 4 && !strcmp(a[1], "ping")) return ping(atoi(a[2]), atoi(a[3]));
 	if (n == 2 && !strcmp(a[1], "once")) return once();

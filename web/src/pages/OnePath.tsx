@@ -9,6 +9,7 @@ import { Annotated } from "../parts/Annotated";
 import { Evidence } from "../parts/Evidence";
 import { Fitness } from "../parts/Fitness";
 import { MakeGuestLink } from "../parts/GuestLinks";
+import { LikeWorld } from "../parts/LikeWorld";
 import { LanesOf, RouteOf, useLanes } from "../parts/PathRoute";
 import { resolutionText } from "../parts/plotOptions";
 import { SeriesTable, toCSV } from "../parts/SeriesTable";
@@ -111,6 +112,9 @@ export function OnePath() {
         <Link to="/" className="text-soft underline-offset-4 hover:underline">
           ← All paths
         </Link>
+        <Link to={`/compare?a=${p.id}&b=${p.id}`} className="ml-6 text-soft underline-offset-4 hover:underline">
+          Compare with another time or path
+        </Link>
       </nav>
       <h1 className="pt-2 text-2xl md:text-3xl">
         {p.from} → {p.to} <span className="text-base whitespace-nowrap text-soft">
@@ -197,6 +201,7 @@ function HandOn({ path, range }: { path: Path; range: Range }) {
         </a>
         <span className="block text-sm text-soft">Report, readings, routes, runs and conditions in one signed file.</span>
       </p>
+      <LikeWorld path={path} range={range} />
       <MakeGuestLink what="path" subject={path.id} titled={`${path.from} → ${path.to}`} />
     </section>
   );

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { call, get, type Agent, type Kind, type Watch, type WatchSpec } from "../api";
-import { when } from "../format";
+import { save, when } from "../format";
 import { Conversations } from "../parts/Conversations";
 import { button } from "../parts/Field";
 import { Maintained } from "../parts/Maintained";
@@ -47,7 +47,7 @@ export function Watches() {
           </button>
         )}
         {all.length > 0 && (
-          <button type="button" className={link} onClick={() => save(all)}>
+          <button type="button" className={link} onClick={() => saveAll(all)}>
             Export all
           </button>
         )}
@@ -124,14 +124,9 @@ export function Watches() {
 
 const few = (list: string[]) => (list.length > 3 ? `${list.slice(0, 2).join(", ")} and ${list.length - 2} more` : list.join(", "));
 
-/** save has the browser save watches as a file that POST /watches/apply takes. */
-function save(all: Watch[]) {
+/** saveAll has the browser save watches as a file that POST /watches/apply takes. */
+function saveAll(all: Watch[]) {
   const watches = all.map(({ id: _id, paths: _paths, probes_per_day: _p, bytes_per_day: _b, rows_per_day: _r, load_s_per_day: _l, next_due_at: _n, last_run: _last, says: _says, hindered: _h, ...spec }) => spec as WatchSpec);
-  const at = URL.createObjectURL(new Blob([JSON.stringify({ watches }, null, 2)], { type: "application/json" }));
-  const a = document.createElement("a");
-  a.href = at;
-  a.download = "watches.json";
-  a.click();
-  URL.revokeObjectURL(at);
+  save(JSON.stringify({ watches }, null, 2), "watches.json", "application/json");
 }
 

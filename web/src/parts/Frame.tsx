@@ -11,6 +11,8 @@ const pages: [string, string][] = [
   ["/watches", "Watches"],
   ["/measure", "Measure"],
   ["/sweeps", "Sweeps"],
+  ["/acceptance", "Acceptance"],
+  ["/readiness", "Readiness"],
   ["/agents", "Agents"],
   ["/reports", "Reports"],
   ["/boards", "Boards"],

@@ -74,7 +74,7 @@ function Openings({ link }: { link: string }) {
 }
 
 /** MakeGuestLink makes a link, and shows it this once. */
-export function MakeGuestLink({ what, subject, titled }: { what: GuestLinkSpec["what"]; subject?: string; titled: string }) {
+export function MakeGuestLink({ what, subject, titled, need, seats }: { what: GuestLinkSpec["what"]; subject?: string; titled: string; need?: string; seats?: number }) {
   const client = useQueryClient();
   const [title, setTitle] = useState("");
   const [notes, setNotes] = useState("");
@@ -83,10 +83,12 @@ export function MakeGuestLink({ what, subject, titled }: { what: GuestLinkSpec["
   const [tags, setTags] = useState("");
   const [last, setLast] = useState("24h");
   const [frozen, setFrozen] = useState(false);
+  const measures = what === "readiness";
+  const lasting = what !== "board" && !measures;
   const add = useMutation({
     mutationFn: () =>
       post<GuestLink, "/api/v1/guest-links">("/api/v1/guest-links", {
-        what, title, ends_at: new Date(until).toISOString(), frozen, ...(what === "board" ? {} : { last }),
+        what, title, ends_at: new Date(until).toISOString(), frozen, ...(lasting ? { last } : {}), ...(need ? { need, seats } : {}),
         ...(subject ? { subject_id: subject } : {}), ...(notes.trim() ? { notes } : {}), ...(phrase ? { passphrase: phrase } : {}), ...(words(tags).length > 0 ? { tags: words(tags) } : {}),
       }),
     onSuccess: () => {
@@ -97,15 +99,15 @@ export function MakeGuestLink({ what, subject, titled }: { what: GuestLinkSpec["
   });
   return (
     <details className="pt-2">
-      <summary className={quiet}>Make a guest link to {what === "report" ? "a report" : "this " + what}</summary>
+      <summary className={quiet}>Make a guest link to {what === "report" ? "a report" : measures ? "measure by" : "this " + what}</summary>
       <form className="flex flex-wrap items-end gap-x-6 gap-y-4 py-3" onSubmit={(e) => { e.preventDefault(); add.mutate(); }}>
         <Field wide label="Title of the page" value={title} onChange={setTitle} hint={titled} />
         <Field wide label="Notes above all else" value={notes} onChange={setNotes} />
         <Moment label="Until" value={until} onChange={setUntil} />
-        {what !== "board" && <Choice above needed label="Shows the last" value={last} values={["24h", "72h", "168h", "720h"]} onChange={setLast} />}
+        {lasting && <Choice above needed label="Shows the last" value={last} values={["24h", "72h", "168h", "720h"]} onChange={setLast} />}
         {what === "report" && <Field label="Tags of watches" value={tags} onChange={setTags} hint="all" />}
         <Field label="Passphrase" value={phrase} onChange={setPhrase} hint="none" />
-        <Tick label="Frozen: it goes on showing what is so now" on={frozen} set={setFrozen} />
+        {!measures && <Tick label="Frozen: it goes on showing what is so now" on={frozen} set={setFrozen} />}
         <button type="submit" className={button} disabled={!title.trim() || !until || add.isPending}>
           Make the link
         </button>

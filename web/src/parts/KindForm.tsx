@@ -32,7 +32,35 @@ export function OneField({ field, value, onChange }: { field: KindField; value: 
   if (field.type === "bool") return <Tick label={label} title={field.help} on={value === "true"} set={(on) => onChange(String(on))} />;
   const values = field.enum ?? (field.type === "family" ? ["4", "6", "both"] : undefined);
   if (values) return <Choice above needed={field.usual !== ""} none="as it is" label={label} value={value} values={values} onChange={onChange} />;
+  if (field.type === "object")
+    return (
+      <label className="flex basis-full flex-col gap-1 text-sm text-soft" title={field.help}>
+        {label}, as YAML
+        <textarea value={value} onChange={(e) => onChange(e.target.value)} rows={4} className="border border-line bg-transparent p-2 font-mono text-sm text-ink" />
+      </label>
+    );
+  if (field.type === "need") return <NeedField label={label} title={field.help} value={value} onChange={onChange} />;
   return <Field label={label} value={value} onChange={onChange} title={field.help} wrong={wrong(field, value)} />;
+}
+
+/** readyMade are the needs that are known by their names. */
+export const readyMade = ["calls", "meetings", "remote-desk", "file-work", "kiosk"];
+const ownNeed = "one of one’s own";
+
+/** NeedField is what a service asks: a name, or the text of a file. */
+export function NeedField({ label, title, value, onChange }: { label: string; title?: string; value: string; onChange: (v: string) => void }) {
+  const own = value !== "" && !readyMade.includes(value);
+  return (
+    <>
+      <Choice above none="" needed={false} label={label} value={own ? ownNeed : value} values={[...readyMade, ownNeed]} onChange={(v) => onChange(v === ownNeed ? "need: own\n" : v)} />
+      {own && (
+        <label className="flex basis-full flex-col gap-1 text-sm text-soft" title={title}>
+          What it asks, as YAML
+          <textarea value={value} onChange={(e) => onChange(e.target.value)} rows={8} className="border border-line bg-transparent p-2 font-mono text-sm text-ink" />
+        </label>
+      )}
+    </>
+  );
 }
 
 /** Tick is something to be said or left unsaid. */

@@ -65,6 +65,12 @@ func (p Properties) delayText() string {
 	case Histogram:
 		text += " + histogram"
 	}
+	if p.Variation.Kind != Constant && p.Memory.For > 0 {
+		text += " with a memory of " + span(p.Memory.For)
+		if p.Memory.Share < 1 {
+			text += " (" + percent(p.Memory.Share) + " of it)"
+		}
+	}
 	return text
 }
 

@@ -8,10 +8,7 @@
 //	if c.Cause == link.Through { … c.At … }
 package link
 
-import (
-	"math"
-	"time"
-)
+import "time"
 
 // Properties of one direction of a link. The zero value carries nothing: see
 // Default.
@@ -21,6 +18,7 @@ type Properties struct {
 
 	Delay      time.Duration // of propagation
 	Variation  Variation
+	Memory     Memory // of the variation
 	Loss       Loss
 	Duplicates float64 // part of the packets that arrive twice
 	Reorders   float64 // part of the packets that are held back …
@@ -134,7 +132,7 @@ func (s *State) cross(p *Properties, k Packet) Crossing {
 	}
 	delay := p.Delay
 	if p.Variation.Kind != Constant {
-		delay += p.Variation.draw(&random)
+		delay += p.Variation.draw(p.Memory.source(&random, &k))
 	}
 	at += int64(max(0, delay))
 	c := Crossing{At: at}
@@ -186,6 +184,3 @@ func finish(x uint64) uint64 {
 
 // Unit maps a random word to [0, 1).
 func Unit(x uint64) float64 { return float64(x>>11) / (1 << 53) }
-
-// exponential is a draw of mean 1.
-func (d *draws) exponential() float64 { return -math.Log(1 - d.unit()) }

@@ -116,6 +116,55 @@ func TestVariationsAreWhatTheySay(t *testing.T) {
 	assert.Equal(t, 20.0, slices.Min(values))
 }
 
+// TestADelayThatLasts: as a whole it is what it says, and after its memory the correlation of what
+// varies has fallen to 1/e.
+func TestADelayThatLasts(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		memory link.Memory
+		want   []float64 // the correlation of the next packet, and after 1 and 2.5 memories: drawn without putting back
+	}{
+		{"all of it", link.Memory{For: 2 * time.Second, Share: 1}, []float64{1, math.Exp(-1), -1.0 / 16}},
+		{"a part", link.Memory{For: 2 * time.Second, Share: 0.6}, []float64{0.6, 0.6 * math.Exp(-1), 0}},
+		{"none", link.Memory{}, []float64{0, 0, 0}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			p := with(func(p *link.Properties) {
+				p.Variation, p.Memory, p.Unordered = link.Variation{Kind: link.Gaussian, Scale: ms}, c.memory, true
+			})
+			values, _, _ := crossAll(p, 4*fates, 84, 10*ms)
+			// 2000 steps, of which each sixteen meet all of the distribution.
+			assert.InDelta(t, 20, mean(values), 0.03)
+			for lag, want := range map[int]float64{1: c.want[0], 200: c.want[1], 500: c.want[2]} {
+				sum, square := 0.0, 0.0
+				for i := range values[:len(values)-lag] {
+					sum += (values[i] - 20) * (values[i+lag] - 20)
+					square += (values[i] - 20) * (values[i] - 20)
+				}
+				assert.InDelta(t, want, sum/square, 0.08, "after %d packets", lag)
+			}
+			slices.Sort(values)
+			for q, want := range map[float64]float64{0.05: -1.645, 0.25: -0.674, 0.5: 0, 0.75: 0.674, 0.95: 1.645} {
+				assert.InDelta(t, 20+want, values[int(q*float64(len(values)))], 0.06, "quantile %g", q)
+			}
+		})
+	}
+	t.Run("any distribution", func(t *testing.T) {
+		bins := []link.Bin{{From: 0, To: ms, Weight: 0.9}, {From: 10 * ms, To: 20 * ms, Weight: 0.1}}
+		for _, v := range []link.Variation{{Kind: link.Histogram, Bins: bins}, {Kind: link.Gamma, Scale: 2 * ms, Shape: 2}, {Kind: link.Pareto, Scale: 2 * ms, Shape: 3}} {
+			p := with(func(p *link.Properties) { p.Variation, p.Unordered = v, true })
+			own, _, _ := crossAll(p, fates, 84, 10*ms)
+			p.Memory = link.Memory{For: time.Second, Share: 1}
+			lasts, _, _ := crossAll(p, 4*fates, 84, 10*ms)
+			slices.Sort(own)
+			slices.Sort(lasts)
+			for _, q := range []float64{0.1, 0.5, 0.8, 0.95} {
+				assert.InEpsilon(t, own[int(q*fates)], lasts[int(4*q*fates)], 0.03, "%d, quantile %g", v.Kind, q)
+			}
+		}
+	})
+}
+
 func TestLossesAreWhatTheySay(t *testing.T) {
 	for _, c := range []struct {
 		name string

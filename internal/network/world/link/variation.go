@@ -32,14 +32,13 @@ type Bin struct {
 	Weight   float64
 }
 
-func (v *Variation) draw(random *draws) time.Duration {
+func (v *Variation) draw(random source) time.Duration {
 	scale := float64(v.Scale)
 	switch v.Kind {
 	case Uniform:
 		return time.Duration(scale * (2*random.unit() - 1))
 	case Gaussian:
-		r := math.Sqrt(2*random.exponential()) * math.Cos(2*math.Pi*random.unit())
-		return time.Duration(scale * max(-4, min(4, r)))
+		return time.Duration(scale * max(-4, min(4, random.normal())))
 	case Gamma:
 		product := 1.0 // −ln of a product is the sum of exponential draws
 		for range int(v.Shape) {
@@ -54,7 +53,7 @@ func (v *Variation) draw(random *draws) time.Duration {
 	return 0
 }
 
-func (v *Variation) fromBins(random *draws) time.Duration {
+func (v *Variation) fromBins(random source) time.Duration {
 	at := random.unit()
 	for _, b := range v.Bins {
 		if at < b.Weight {

@@ -45,6 +45,9 @@ const mostWaiting = 1 << 16
 
 // Open returns a connection at the host.
 func (h *Host) Open(k network.Kind, f wire.Family, o network.SocketOptions) (network.Conn, error) {
+	if k == network.Ethernet {
+		return nil, fmt.Errorf("%w: a simulated network carries IP, and no %v", network.ErrNoSuch, k)
+	}
 	from, err := h.source(f, o)
 	if err != nil {
 		return nil, err

@@ -248,6 +248,12 @@ func (p *printer) shape(s document.Shape, at func([2]float64) fpdf.PointType) {
 		f.SetDashPattern([]float64{0.4, 0.8}, 0)
 	case document.Steady:
 		draw(ink, 0.2)
+	case document.Second:
+		draw(ochre, 0.35)
+		f.SetDashPattern([]float64{1.4, 0.7}, 0)
+	case document.Limit:
+		draw(plum, 0.3)
+		f.SetDashPattern([]float64{2.4, 0.8, 0.5, 0.8}, 0)
 	case document.Edge:
 		draw(ochre, 0.4)
 	default:

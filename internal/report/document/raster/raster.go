@@ -89,6 +89,10 @@ func (c canvas) shape(s document.Shape) {
 		for i := range s.Points {
 			c.dashes(s.Points[i], s.Points[(i+1)%len(s.Points)])
 		}
+	case document.Second:
+		c.lines(s.Points, 1.3, ochre)
+	case document.Limit:
+		c.lines(s.Points, 1, plum)
 	case document.Axis:
 		c.lines(s.Points, 0.6, line)
 	case document.Loss:

@@ -102,6 +102,8 @@ func axe(t *testing.T, page context.Context, where string) {
 	assert.Empty(t, found, where)
 }
 
+// TestDemoAndConsole takes longest of those that run side by side: the name of its file has it begin
+// first.
 func TestDemoAndConsole(t *testing.T) {
 	t.Parallel()
 	m := newMachine(t)
@@ -330,11 +332,26 @@ func TestDemoAndConsole(t *testing.T) {
 		axe(t, page, "measure, a trace")
 	})
 
-	t.Run("boards", func(t *testing.T) { boards(t, page, m, s) })
-
-	t.Run("a newcomer watches ten targets from all agents", func(t *testing.T) { newcomer(t, page, s) })
-
-	t.Run("others are told", func(t *testing.T) { handsOn(t, page, m, s) })
+	// What measures for a while is looked at in a browser of its own, beside the rest.
+	t.Run("side by side", func(t *testing.T) {
+		t.Run("what measures for a while", func(t *testing.T) {
+			t.Parallel()
+			other, end, err := browser.New(t.Context(), 1280, 800)
+			require.NoError(t, err)
+			defer end()
+			require.NoError(t, chromedp.Do(other, browser.SignIn(s.base, s.token)))
+			wrong.listen(t, other)
+			t.Run("acceptance", func(t *testing.T) { acceptance(t, other, s) })
+			t.Run("readiness", func(t *testing.T) { readiness(t, other, s) })
+		})
+		t.Run("what does not", func(t *testing.T) {
+			t.Parallel()
+			t.Run("boards", func(t *testing.T) { boards(t, page, m, s) })
+			t.Run("comparing", func(t *testing.T) { comparing(t, page, s) })
+			t.Run("a newcomer watches ten targets from all agents", func(t *testing.T) { newcomer(t, page, s) })
+			t.Run("others are told", func(t *testing.T) { handsOn(t, page, m, s) })
+		})
+	})
 
 	t.Run("dark, and narrow", func(t *testing.T) {
 		visit(t, page, s.base+"/")
@@ -343,7 +360,7 @@ func TestDemoAndConsole(t *testing.T) {
 		axe(t, page, "one path, dark")
 		require.NoError(t, chromedp.Do(page, chromedp.EmulateViewport(390, 800), chromedp.Navigate(s.base+"/"), chromedp.WaitVisible(browser.Rows)))
 		axe(t, page, "paths, dark and narrow")
-		for _, where := range []string{"/", "/measure?kind=ping", "/measure?kind=sweep", "/measure?kind=trace", "/measure?kind=stream", "/agents", "/sweeps", "/reports", "/settings", "/boards", "/boards/Sites", "/boards/Voice", "/boards/Sites?edit"} {
+		for _, where := range []string{"/", "/measure?kind=ping", "/measure?kind=sweep", "/measure?kind=trace", "/measure?kind=stream", "/agents", "/sweeps", "/reports", "/settings", "/acceptance", "/acceptance?plan=new", "/readiness", "/compare", "/boards", "/boards/Sites", "/boards/Voice", "/boards/Sites?edit"} {
 			require.NoError(t, chromedp.Do(page, chromedp.Navigate(s.base+where), chromedp.WaitVisible(chromedp.CSS("h1"))))
 			axe(t, page, where+", dark and narrow")
 			assert.LessOrEqual(t, evaluate[int](t, page, `document.documentElement.scrollWidth`), 390, "nothing is wider than the page %s", where)
