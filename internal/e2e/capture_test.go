@@ -178,6 +178,7 @@ func TestCallsAsAnAnalystSeesThem(t *testing.T) {
 	c.stop()
 	seen, err := exec.Command("tshark", "-r", c.file, "-d", "udp.port==7474,rtp", "-q", "-z", "rtp,streams").Output()
 	require.NoError(t, err)
+	require.Empty(t, r.Problem)
 	require.Len(t, r.Directions, 2)
 	home := r.Directions[1]
 	require.False(t, home.There)

@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/netip"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -282,6 +283,53 @@ func TestDatagramsNeedProof(t *testing.T) {
 	assert.Contains(t, refusal.Reason, "did not prove its address")
 	wrong := session.Datagram{Step: session.Proof, Session: accepted.Session, Cookie: [16]byte{1}}.Marshal(channel.Secret())
 	assert.Empty(t, ask(t, u, wrong))
+}
+
+// TestTheLastWordsComeOver: a near end that is slow to take what the far end noted, as over
+// a way that loses packets, and says something meanwhile, gets all of it; the far end's
+// place is free before that.
+func TestTheLastWordsComeOver(t *testing.T) {
+	r := start(t, nil)
+	narrow := net.Dialer{Control: func(_, _ string, c syscall.RawConn) error {
+		return c.Control(func(fd uintptr) {
+			assert.NoError(t, syscall.SetsockoptInt(int(fd), syscall.SOL_SOCKET, syscall.SO_RCVBUF, 4096))
+		})
+	}}
+	c, err := narrow.Dial("tcp", r.At().String())
+	require.NoError(t, err)
+	channel, err := session.Ask(c, session.KeyFrom("gull"), session.Hello{Role: session.Control})
+	require.NoError(t, err)
+	defer channel.Close()
+	shape := &paced.Shape{Format: paced.Stamp, Calls: 1, Interval: 100 * time.Microsecond, Sizes: []int{60}, For: 2 * time.Second, First: 1}
+	require.NoError(t, channel.Send(session.Open, session.Order{Back: shape}, nil))
+	m, err := channel.Receive(5 * time.Second)
+	require.NoError(t, err)
+	var accepted session.Accepted
+	require.NoError(t, m.Read(&accepted))
+	u := udp(t, r)
+	require.Len(t, ask(t, u, session.Datagram{Step: session.Begin, Session: accepted.Session}.Marshal(channel.Secret())), 1)
+	here := netip.MustParseAddrPort(u.LocalAddr().String())
+	proof := session.Datagram{Step: session.Proof, Session: accepted.Session, Cookie: session.CookieFor(channel.Secret(), here)}
+	require.Len(t, ask(t, u, proof.Marshal(channel.Secret())), 1)
+	require.NoError(t, channel.Send(session.Go, struct{}{}, nil))
+	for range 2 { // seconds
+		m, err = channel.Receive(5 * time.Second)
+		require.NoError(t, err)
+		require.Equal(t, session.Tick, m.Kind)
+	}
+	require.NoError(t, channel.Send(session.Finish, session.Finished{}, nil))
+	require.Eventually(t, func() bool { return r.Sessions() == 0 }, 10*time.Second, 5*time.Millisecond)
+	require.NoError(t, channel.Send(session.Tick, struct{}{}, nil))
+	var blob int
+	for m.Kind != session.Done {
+		m, err = channel.Receive(5 * time.Second)
+		require.NoError(t, err, "after %d bytes", blob)
+		blob += len(m.Blob)
+	}
+	var x session.Result
+	require.NoError(t, m.Read(&x))
+	assert.Greater(t, x.Sent, int64(5000))
+	assert.Greater(t, blob, 8192, "all would have found room at once")
 }
 
 func FuzzReflector(f *testing.F) {
