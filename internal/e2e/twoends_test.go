@@ -56,8 +56,7 @@ func (m *machine) keyed(args ...string) (string, string, int) {
 	return m.cli(args...)
 }
 
-func jsonOf[T any](t *testing.T, out string) (v T) {
-	t.Helper()
+func jsonOf[T any](t require.TestingT, out string) (v T) {
 	require.NoError(t, json.Unmarshal([]byte(out), &v), out)
 	return v
 }
