@@ -1,13 +1,14 @@
 package finding
 
 import (
+	"cmp"
 	"fmt"
+	"math"
 	"net/netip"
 	"slices"
 	"strings"
 	"time"
 
-	"woodlark.example/core/delay"
 	"woodlark.example/core/figure"
 	"woodlark.example/core/loss"
 	"woodlark.example/core/route"
@@ -35,73 +36,199 @@ func (x Traced) branches() (found []Finding) {
 	if len(x.Branches) < 2 {
 		return nil
 	}
+	slow, lossy := false, false
 	located := slices.ContainsFunc(x.Faults, func(f route.Fault) bool { return !f.Share.All() })
 	for i, b := range x.Branches {
 		if b.Dead {
 			continue // told by itself
 		}
 		if f, ok := x.lossy(i, b); ok && !located && !x.TargetSpares {
-			found = append(found, f)
+			found, lossy = append(found, f), true
 		}
 		if f, ok := x.slow(i, b); ok {
-			found = append(found, f)
+			found, slow = append(found, f), true
 		}
+	}
+	if !slow {
+		found = append(found, x.apartByDelay()...)
+	}
+	if f, ok := x.apartByLoss(); ok && !lossy && !located {
+		found = append(found, f)
 	}
 	return found
 }
 
 func (x Traced) lossy(i int, b route.Branch) (Finding, bool) {
-	low, high, ok := b.Loss.Interval()
 	value := b.Loss.Value().Or(0)
-	for k, other := range x.Branches {
-		_, limit, known := other.Loss.Interval()
-		if k == i || !ok || !known || low <= limit || value < leastLoss {
-			continue
-		}
-		f := Finding{
-			Code:    BranchLossy,
-			Figures: map[string]float64{"loss_ratio": value, "low_ratio": low, "high_ratio": high, "hop": float64(firstOwn(b))},
-			Sure:    interval,
-			Advice:  "Connections that are put on it suffer, others do not: tell who runs that branch, with this trace." + x.whose(x.ownAddr(b)),
-		}
-		f.Sentence = fmt.Sprintf("The branch by %s loses %s of its probes, another %s; the flows that take it are %s.",
-			x.by(b), figure.FormatRatio(value), figure.FormatRatio(other.Loss.Value().Or(0)), f.shared(b.Share))
-		return f, true
+	rest, mine, others := x.better(i, func(f route.FlowFigures) float64 { return f.Loss.Value().Or(math.NaN()) })
+	var other loss.Ratio
+	for _, r := range rest {
+		other.Lost, other.Sent = other.Lost+r.Loss.Lost, other.Sent+r.Loss.Sent
 	}
-	return Finding{}, false
+	low, high, ok := b.Loss.Interval()
+	_, limit, known := other.Interval()
+	if !ok || !known || low <= limit || value < leastLoss || !x.surely(mine, others) {
+		return Finding{}, false
+	}
+	f := Finding{
+		Code:    BranchLossy,
+		Figures: map[string]float64{"loss_ratio": value, "low_ratio": low, "high_ratio": high, "hop": float64(firstOwn(b))},
+		Sure:    interval,
+		Advice:  "Connections that are put on it suffer, others do not: tell who runs that branch, with this trace." + x.whose(x.ownAddr(b)),
+	}
+	f.Sentence = fmt.Sprintf("The branch by %s loses %s of its probes, %s %s; the flows that take it are %s.",
+		x.by(b), figure.FormatRatio(value), theOthers(rest), figure.FormatRatio(other.Value().Or(0)), f.shared(b.Share))
+	return f, true
 }
 
 func (x Traced) slow(i int, b route.Branch) (Finding, bool) {
-	low, _ := medians(b.RTTs)
-	mine, ok := route.MedianOf(b.RTTs).Get()
-	for k, other := range x.Branches {
-		_, high := medians(other.RTTs)
-		theirs, known := route.MedianOf(other.RTTs).Get()
-		step := mine - theirs
-		if k == i || !ok || !known || low <= high || step < leastBranchStep || step < theirs/10 {
-			continue
-		}
-		f := Finding{
-			Code:    BranchSlow,
-			Figures: map[string]float64{"added_ms": figure.Millis(step), "rtt_ms": figure.Millis(mine), "hop": float64(firstOwn(b))},
-			Sure:    interval,
-			Advice:  "Connections that are put on it are slower than others: ask who runs the balancing router whether that is meant." + x.whose(x.ownAddr(b)),
-		}
-		f.Sentence = fmt.Sprintf("The branch by %s takes %s longer than another: %s instead of %s; the flows that take it are %s.", x.by(b),
-			figure.FormatMs(figure.Millis(step)), figure.FormatMs(figure.Millis(mine)), figure.FormatMs(figure.Millis(theirs)), f.shared(b.Share))
-		return f, true
+	rest, mine, others := x.better(i, func(f route.FlowFigures) float64 { return f.RTT })
+	step := route.Shift(mine, others)
+	// Each of its flows stands by the median of its own probes; how long they take there
+	// and back is that of the whole branch.
+	took, ok := route.MedianOf(b.RTTs).Get()
+	if !ok || len(others) == 0 || figure.FromMillis(step) < leastBranchStep || step < least(others)/10 || !x.surely(mine, others) {
+		return Finding{}, false
 	}
-	return Finding{}, false
+	f := Finding{
+		Code:    BranchSlow,
+		Figures: map[string]float64{"added_ms": step, "rtt_ms": figure.Millis(took), "hop": float64(firstOwn(b))},
+		Sure:    interval,
+		Advice:  "Connections that are put on it are slower than others: ask who runs the balancing router whether that is meant." + x.whose(x.ownAddr(b)),
+	}
+	f.Sentence = fmt.Sprintf("The branch by %s takes %s longer than %s; the flows that take it are %s.", x.by(b),
+		figure.FormatMs(step), theOthers(rest), f.shared(b.Share))
+	return f, true
 }
 
-// medians is the 95 % interval of the median.
-func medians(rtts []time.Duration) (low, high time.Duration) {
-	if len(rtts) == 0 {
-		return 0, 0
+const fromThere = "Trace from the other end to this one, to see which way back it is: -both-ways, with an agent there."
+
+// leastApart is how many flows each of two kinds must have to be told.
+const leastApart = 2
+
+// apartByDelay tells that some flows take longer than others whichever of the ways there they
+// take: then it is ways back that part, which a trace does not see.
+func (x Traced) apartByDelay() []Finding {
+	var all []route.FlowFigures
+	for _, b := range x.Branches {
+		for _, f := range b.ByFlow {
+			if !b.Dead && !math.IsNaN(f.RTT) && f.Low < f.High { // one probe has no interval
+				all = append(all, f)
+			}
+		}
 	}
-	sorted := slices.Clone(rtts)
-	slices.Sort(sorted)
-	return delay.MedianInterval(sorted)
+	if len(all) == 0 {
+		return nil
+	}
+	base := slices.MinFunc(all, func(a, b route.FlowFigures) int { return cmp.Compare(a.High, b.High) })
+	least := max(figure.Millis(leastBranchStep), base.RTT/10)
+	var quick, slow []float64
+	for _, f := range all {
+		switch {
+		case f.Low > base.High+least:
+			slow = append(slow, f.RTT)
+		case f.Low <= base.High:
+			quick = append(quick, f.RTT)
+		}
+	}
+	if len(quick) < leastApart || len(slow) < leastApart {
+		return nil
+	}
+	step := route.Shift(slow, quick)
+	f := Finding{Code: BranchSlow, Figures: map[string]float64{"added_ms": step, "flows": float64(len(all))}, Sure: interval,
+		Advice: fromThere}
+	f.Sentence = fmt.Sprintf("Some connections take %s longer than others, whichever of the ways there they are put on: ways part on the way back, and one is slower. The flows that meet it are %s.",
+		figure.FormatMs(step), f.shared(route.Share{Flows: len(slow), Of: len(all)}))
+	return []Finding{f}
+}
+
+// apartByLoss tells that some flows lose more than others whichever of the ways there they
+// take: their losses differ by more than chance, and no branch explains it.
+func (x Traced) apartByLoss() (Finding, bool) {
+	var all []route.FlowFigures
+	var pooled loss.Ratio
+	for _, b := range x.Branches {
+		for _, f := range b.ByFlow {
+			if !b.Dead && f.Loss.Sent > 0 {
+				all = append(all, f)
+				pooled.Lost, pooled.Sent = pooled.Lost+f.Loss.Lost, pooled.Sent+f.Loss.Sent
+			}
+		}
+	}
+	whole := pooled.Value().Or(0)
+	if x.TargetSpares || whole < leastLoss || route.Uneven(all) > 1-unevenSure {
+		return Finding{}, false
+	}
+	var more, less loss.Ratio
+	var share route.Share
+	for _, f := range all {
+		worse := f.Loss.Value().Or(0) > whole
+		share.Count(worse)
+		if worse {
+			more.Lost, more.Sent = more.Lost+f.Loss.Lost, more.Sent+f.Loss.Sent
+		} else {
+			less.Lost, less.Sent = less.Lost+f.Loss.Lost, less.Sent+f.Loss.Sent
+		}
+	}
+	if share.Flows < leastApart || share.Of-share.Flows < leastApart {
+		return Finding{}, false
+	}
+	f := Finding{Code: BranchLossy, Figures: map[string]float64{"loss_ratio": more.Value().Or(0), "flows": float64(len(all))}, Sure: unevenSure, Advice: fromThere}
+	f.Sentence = fmt.Sprintf("Some connections lose %s and others %s, whichever of the ways there they are put on: ways part on the way back, and one loses. The flows that meet it are %s.",
+		figure.FormatRatio(more.Value().Or(0)), figure.FormatRatio(less.Value().Or(0)), f.shared(share))
+	return f, true
+}
+
+// unevenSure is how sure it must be that flows lose unevenly.
+const unevenSure = 0.999
+
+// better are the branches that are better than one by the mean of a figure of their flows,
+// with the figure of its flows and of theirs.
+func (x Traced) better(i int, of func(route.FlowFigures) float64) (rest []route.Branch, mine, others []float64) {
+	each := func(b route.Branch) (list []float64) {
+		for _, f := range b.ByFlow {
+			if v := of(f); !math.IsNaN(v) {
+				list = append(list, v)
+			}
+		}
+		return list
+	}
+	mine = each(x.Branches[i])
+	for k, b := range x.Branches {
+		if list := each(b); k != i && !b.Dead && len(list) > 0 && mean(list) < mean(mine) {
+			rest, others = append(rest, b), append(others, list...)
+		}
+	}
+	return rest, mine, others
+}
+
+// surely reports whether flows show more than others by the way that they take, whichever
+// branch was looked at.
+func (x Traced) surely(mine, others []float64) bool {
+	alive := 0
+	for _, b := range x.Branches {
+		if !b.Dead {
+			alive++
+		}
+	}
+	return route.Chance(mine, others)*float64(alive) <= route.Unlikely
+}
+
+func mean(list []float64) (m float64) {
+	for _, v := range list {
+		m += v / float64(len(list))
+	}
+	return m
+}
+
+func least(list []float64) float64 { return slices.Min(list) }
+
+// theOthers names those that a branch is compared with.
+func theOthers(rest []route.Branch) string {
+	if len(rest) == 1 {
+		return "the other"
+	}
+	return fmt.Sprintf("the %d better ones", len(rest))
 }
 
 func firstOwn(b route.Branch) int {

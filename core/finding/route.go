@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -127,6 +128,9 @@ func OfTrace(x Traced) []Finding {
 		return found
 	}
 	lossy, branches := append(x.vanishing(), x.losses()...), x.branches()
+	if slices.ContainsFunc(branches, func(f Finding) bool { return f.Code == BranchLossy }) {
+		lossy = slices.DeleteFunc(lossy, x.ofTargetAlone) // it is told of whom
+	}
 	found = append(append(found, lossy...), branches...)
 	if len(lossy)+len(branches) == 0 && !x.TargetSpares {
 		found = append(found, x.unplaced()...)
@@ -137,6 +141,11 @@ func OfTrace(x Traced) []Finding {
 	found = append(found, x.sizes()...)
 	found = append(found, x.changed()...)
 	return append(found, x.turned()...)
+}
+
+// ofTargetAlone reports whether a finding is of loss that the target alone shows.
+func (x Traced) ofTargetAlone(f Finding) bool {
+	return f.Code == LossCarried && f.Figures["hop"] == float64(len(x.Hops)) && f.Figures["share_ratio"] == 1
 }
 
 // losses are the links where loss begins that carries on.
@@ -196,7 +205,11 @@ func (x Traced) loses(f route.Fault) Finding {
 		out.Sentence += " Only the target shows it, and it answers no other kind of probe that was tried: it may spare its answers instead."
 		out.Sure = min(out.Sure, 0.5)
 	default:
-		out.Sentence += fmt.Sprintf(" By %s the target loses as much (%d of %d).", x.Other.Via, x.Other.Loss.Lost, x.Other.Loss.Sent)
+		as := "it loses less, but not surely on all ways back"
+		if _, most, _ := x.Other.Loss.Interval(); f.Low <= most {
+			as = "the target loses as much"
+		}
+		out.Sentence += fmt.Sprintf(" By %s %s (%d of %d).", x.Other.Via, as, x.Other.Loss.Lost, x.Other.Loss.Sent)
 	}
 	return out
 }

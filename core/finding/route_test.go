@@ -112,7 +112,7 @@ func TestOfTrace(t *testing.T) {
 func TestOfBranches(t *testing.T) {
 	branch := func(lost, ms int) finding.Traced {
 		g := route.NewGather(target)
-		for flow := range 8 {
+		for flow := range 16 {
 			way := [][3]int{{1, 0, 1}, {10, 0, 3}, {20, 0, 5}, {255, 0, 8}}
 			if flow%2 == 1 {
 				way = [][3]int{{1, 0, 1}, {11, 0, 3}, {20, lost, 5 + ms}, {255, lost, 8 + ms}}

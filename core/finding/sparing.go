@@ -40,6 +40,10 @@ func (x Traced) spared() (found []Finding) {
 	return found
 }
 
+// evenBack is how many times more the target must lose of one kind of probe than of another,
+// so that it is no matter of the ways back that flows are put on, of which one may lose.
+const evenBack = 2
+
 // miserly says that the target spares its answers: of another kind of probe it surely
 // loses less.
 func (x Traced) miserly() (Finding, bool) {
@@ -48,7 +52,7 @@ func (x Traced) miserly() (Finding, bool) {
 	}
 	i := slices.IndexFunc(x.Faults, func(f route.Fault) bool { return f.To == x.Target && f.TTL == len(x.Hops) })
 	_, most, _ := x.Other.Loss.Interval()
-	if i < 0 || x.Faults[i].Low <= most {
+	if i < 0 || x.Faults[i].Low <= evenBack*most {
 		return Finding{}, false
 	}
 	ratio, low, high := x.Faults[i].Ratio, x.Faults[i].Low, x.Faults[i].High

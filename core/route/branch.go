@@ -2,8 +2,12 @@ package route
 
 import (
 	"cmp"
+	"math"
 	"net/netip"
 	"slices"
+
+	"woodlark.example/core/figure"
+	"woodlark.example/core/loss"
 )
 
 // branches groups the flows whose whole way was asked by the ways they take. A hop
@@ -61,9 +65,15 @@ func (g *Gather) branches(r *Route, last int) {
 				continue
 			}
 			b.Loss = g.count(t, b.Loss)
+			own := FlowFigures{Flow: flow, Loss: g.count(t, loss.Ratio{}), RTT: math.NaN(), Low: math.NaN(), High: math.NaN()}
+			from := len(b.RTTs)
 			for _, h := range t.heard {
 				b.RTTs = append(b.RTTs, h.rtts...)
 			}
+			if m := medianOf(b.RTTs[from:]); m.set {
+				own.RTT, own.Low, own.High = figure.Millis(m.median), figure.Millis(m.low), figure.Millis(m.high)
+			}
+			b.ByFlow = append(b.ByFlow, own)
 		}
 		r.Branches = append(r.Branches, b)
 	}

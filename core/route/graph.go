@@ -83,6 +83,8 @@ type Branch struct {
 	Flows []int
 	Loss  loss.Ratio      // from end to end
 	RTTs  []time.Duration // from end to end
+	// ByFlow is the same of each of its flows.
+	ByFlow []FlowFigures
 	// Own are the TTLs at which it differs from the other branches.
 	Own []int
 }

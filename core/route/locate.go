@@ -2,6 +2,7 @@ package route
 
 import (
 	"cmp"
+	"fmt"
 	"math"
 	"net/netip"
 	"slices"
@@ -127,7 +128,7 @@ func (m *model) explain(candidates []*cause) {
 			return a.c.ttl - b.c.ttl
 		})
 		i := slices.IndexFunc(list, func(x tried) bool {
-			return x.c.spares.IsValid() || m.atEnd(x.c, m.causes) >= m.leastEnd(x.c)
+			return x.c.spares.IsValid() || m.atEnd(x.c, m.causes) >= m.leastEnd(x.c) && m.byWay(x.c, m.causes)
 		})
 		if i < 0 {
 			break
@@ -140,6 +141,43 @@ func (m *model) explain(candidates []*cause) {
 		}
 	}
 	m.settle()
+}
+
+// countParts counts the sets of some flows among the causes that may be tried.
+func (m *model) countParts(candidates []*cause) {
+	sets := map[string]bool{}
+	for _, c := range candidates {
+		if c.part {
+			sets[fmt.Sprint(sortedFlows(c.flows))] = true
+		}
+	}
+	m.parts = len(sets)
+}
+
+// byWay reports whether a link that some flows pass is why they lose more, by how much each
+// flow loses at the target beyond what other causes explain. Where ways back part, too,
+// flows lose more or less whichever way there they take.
+func (m *model) byWay(c *cause, others []*cause) bool {
+	if !c.part {
+		return true
+	}
+	x, _ := m.fitted(others, nil)
+	var mine, rest []float64
+	for _, f := range m.byFlow {
+		log := x[0]
+		for k, o := range others {
+			if !o.spares.IsValid() && o.flows[f.Flow] {
+				log += x[k+1]
+			}
+		}
+		beyond := f.Loss.Value().Or(0) + math.Expm1(-log)
+		if c.flows[f.Flow] {
+			mine = append(mine, beyond)
+		} else {
+			rest = append(rest, beyond)
+		}
+	}
+	return Chance(mine, rest)*float64(m.parts) <= Unlikely
 }
 
 // settle sets all causes to their best.

@@ -112,13 +112,14 @@ func Doubted(ctx context.Context, n network.Network, ground Ground, o Options, r
 		if via == r.Via || via.Kind == r.Via.Kind && via.Kind == reading.ByICMP || ctx.Err() != nil {
 			continue
 		}
-		// By several flows: one of them may be put on a way that lets nothing through.
+		// By several flows: one of them may be put on a way that lets nothing through, or on
+		// another way back than those before.
 		ask := Request{Addr: r.Addr, Via: via, FirstTTL: feelerTTL, LastTTL: feelerTTL, Wait: time.Second, Silent: 1}
 		first, err := Measure(ctx, n, ground, o, ask)
 		if err != nil || first[0].Err != nil || !first[0].Alive {
 			continue
 		}
-		ask.Probes, ask.Interval = probes, doubtedGap
+		ask.Probes, ask.Interval, ask.Flows = probes, doubtedGap, leastWays
 		results, err := Measure(ctx, n, ground, o, ask)
 		if err != nil || results[0].Err != nil {
 			continue

@@ -4,6 +4,7 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
+	"time"
 )
 
 // state is what is known of one TTL of one flow.
@@ -11,9 +12,10 @@ type state struct {
 	sent     int
 	open     int // probes that may still be answered soon
 	answered int
-	addr     netip.Addr // of the newest answer
-	ends     bool       // it is the target
-	several  bool       // different addresses answered
+	addr     netip.Addr    // of the newest answer
+	ends     bool          // it is the target
+	several  bool          // different addresses answered
+	took     time.Duration // the round trip of the first answer
 }
 
 // row is what is known of one TTL.

@@ -43,6 +43,7 @@ type Request struct {
 	Silent   int           // hops without an answer, one after the other, that end it; DefaultSilent when 0
 	Retries  int           // where a hop is silent; DefaultRetries when 0
 	OneFlow  bool          // look for no branches
+	Flows    int           // so many take turns in the rounds, though ways do not part; as many as it takes when 0
 	PathMTU  bool          // find the largest packet that each hop gets
 	Payload  int           // bytes behind the transport header; DefaultPayload when 0
 	DSCP     uint8

@@ -342,7 +342,9 @@ func (t *tracer) heard(s *shot, p route.Probe, stamp reading.Stamp) bool {
 		if st.answered > 0 && st.addr != p.Addr {
 			st.several = true
 		}
-		st.answered++
+		if st.answered++; st.answered == 1 {
+			st.took = p.RTT
+		}
 		st.addr, st.ends = p.Addr, p.Outcome == route.Reached
 		t.byError = t.byError || st.ends && t.Via.Kind == reading.ByUDP && s.byError
 		if back, ok := p.HopsBack(); ok && st.ends && t.hint == 0 {

@@ -325,18 +325,80 @@ func (t *tracer) newFlows(ttl, n int) (list []wish) {
 	return list
 }
 
-// leastWays is how many flows are followed all the way where ways part: so many
-// tell the shares.
-const leastWays = route.FairFlows
+const (
+	// leastWays is how many flows are followed all the way where ways part: so many
+	// tell the shares.
+	leastWays = route.FairFlows
+	// mostWays are followed where so many do not tell the ways apart: where too few of them
+	// take one, or the target answers some later than others. Which way back a flow
+	// is put on is chance, too.
+	mostWays = 3 * leastWays
+	// leastTurns is how often each flow has its turn in the rounds, at least, when more are
+	// followed: of one probe alone it is not known whether the flow vanishes.
+	leastTurns = 2
+	// leastMet is how many flows have to meet a router so that what it does to them is
+	// not one flow's own way back.
+	leastMet = 3
+	// uneven is by how much, and by which part, some flows take longer when more are followed.
+	uneven, unevenPart = 2 * time.Millisecond, 10
+)
+
+// enoughWays is how many flows are followed all the way, whatever they meet.
+func (t *tracer) enoughWays() int {
+	rounds := t.Probes
+	if t.For > 0 {
+		rounds = int(t.For / t.Interval)
+	}
+	n, most := leastWays, min(mostWays, rounds/leastTurns)
+	for n+leastWays <= most && !t.tellsWays(n) {
+		n += leastWays
+	}
+	return n
+}
+
+// tellsWays reports whether the first n flows are enough to tell ways apart.
+func (t *tracer) tellsWays(n int) bool {
+	var least, most time.Duration
+	for ttl := t.FirstTTL; ttl <= t.limit; ttl++ {
+		met := map[netip.Addr]int{}
+		for f, s := range t.row(ttl).states {
+			if f >= n || s == nil || s.answered == 0 {
+				continue
+			}
+			met[s.addr]++
+			if !s.ends {
+				continue
+			}
+			if least == 0 || s.took < least {
+				least = s.took
+			}
+			most = max(most, s.took)
+		}
+		if t.byPacket(ttl) || len(met) < 2 {
+			continue
+		}
+		for _, flows := range met {
+			if flows < leastMet {
+				return false
+			}
+		}
+	}
+	return most-least < max(uneven, least/unevenPart)
+}
 
 // followed are the flows that are followed all the way: one when there is one way
 // only, else enough to tell shares and to meet every node.
 func (t *tracer) followed() []int {
-	if t.OneFlow || !t.balanced() && !t.feelers.uneven() {
+	parted := t.balanced() || t.feelers.uneven()
+	if t.OneFlow || !parted && t.Flows == 0 {
 		return []int{t.lead}
 	}
+	least := t.Flows
+	if parted {
+		least = max(least, t.enoughWays())
+	}
 	var flows []int
-	for f := range leastWays {
+	for f := range least {
 		flows = append(flows, f)
 	}
 	for ttl := t.FirstTTL; ttl <= t.limit; ttl++ {
