@@ -47,7 +47,7 @@ func TestARunShowsTheFault(t *testing.T) {
 			// Which flows a trace sends is chance, as on any machine: both ways through a network may
 			// look alike to one that met few.
 			wrong := "not run"
-			for range 8 {
+			for range 3 {
 				if wrong = shown(t, x); wrong == "" {
 					break
 				}
