@@ -54,7 +54,12 @@ type Carried struct {
 	IP         capacity.Rate   // of IP packets
 	Spans      []capacity.Rate // likewise, of its parts, without the warm-up
 	Rest, Load time.Duration   // median RTT before and meanwhile; 0 when not known
-	Held       capacity.Cause
+	// Most is the longest round trip that the sender's own kernel saw, smoothed, of any second;
+	// 0 when not known.
+	Most time.Duration
+	// Whole says that nothing had to be sent again: a queue on the way was never full.
+	Whole bool
+	Held  capacity.Cause
 }
 
 // Hop is a router on the way there, or the target as the last.

@@ -181,7 +181,12 @@ func TestRates(t *testing.T) {
 	assert.InDelta(t, 45/0.8, l.There.QueueMs, 1e-9, "of which four fifths are filled")
 	assert.Zero(t, l.Back.RateBps, "what loss held tells nothing of the line")
 	noted(t, l, "was held by something else than the link")
-	noted(t, l, "one that it did not fill is deeper")
+	noted(t, l, "may not have filled it")
+	m.CarriedThere.Most = 95 * ms
+	assert.InDelta(t, 45/0.8, likeness.Of(m).There.QueueMs, 1e-9, "packets also wait within the sender")
+	m.CarriedThere.Whole = true
+	assert.InDelta(t, 75*1.5, likeness.Of(m).There.QueueMs, 1e-9, "and it was never full")
+	noted(t, likeness.Of(m), "at least as deep")
 	// 84 bytes at 1.02 Mbit/s take 0.659 ms, which the made link takes by itself.
 	assert.InDelta(t, 20-84*8/1.02e3, l.There.DelayMs+l.Back.DelayMs, 1e-3)
 

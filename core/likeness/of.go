@@ -28,6 +28,9 @@ const (
 	// stands is which part of a queue before a full link is filled in the median, by a sender that takes
 	// back its window whenever the queue is full: about four fifths.
 	stands = 0.8
+	// unfilled is how many times deeper than a transfer filled it a queue is made that was never full,
+	// so that the same transfer does not fill it either.
+	unfilled = 1.5
 	// alike is how far two medians of RTT may be apart for a stream to stand for the whole span.
 	alike = 0.03
 )
@@ -366,7 +369,12 @@ func (x *making) carried() {
 			w.d.Policed = w.c.Held == capacity.ByPolicer
 			if w.c.Load > w.c.Rest && !w.d.Policed {
 				w.d.QueueMs = ms(w.c.Load-w.c.Rest) / stands
-				x.note("the queue on the way %s is taken from the round trip of a transfer: one that it did not fill is deeper", w.name)
+				if w.c.Whole {
+					w.d.QueueMs = max(w.d.QueueMs, ms(w.c.Most-w.c.Rest)) * unfilled
+					x.note("the queue on the way %s was never full: it is at least as deep as here", w.name)
+				} else {
+					x.note("the queue on the way %s is taken from the round trip of a transfer, which may not have filled it", w.name)
+				}
 			} else if w.d.Policed {
 				x.note("what the policer on the way %s lets through at once was not measured: it is 64 kB", w.name)
 			} else {

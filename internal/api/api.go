@@ -34,9 +34,6 @@ type Options struct {
 	Token   string // the administrator's
 	Version string
 	Console fs.FS // the built console; none when nil
-	// Sessions is the file that the console's sessions are kept in; they end with the
-	// service when it is empty.
-	Sessions string
 	// Names are those by which browsers reach the console, beside addresses, localhost and
 	// this machine's name.
 	Names []string
@@ -48,7 +45,6 @@ type Options struct {
 type server struct {
 	Options
 	c         *service.Service
-	sessions  *sessions
 	wrong     throttle // keys that were wrong, by address
 	waiting   doors    // who has shown no key
 	guessing  throttle // links and passphrases of guests that were wrong, by address
@@ -62,7 +58,7 @@ func New(o Options) http.Handler {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
 	s := &server{Options: o, c: o.Service, unpacking: make(chan struct{}, atOnceUnpacked), visitors: newVisitors()}
-	s.sessions = openSessions(o.Sessions, o.Token, o.Log)
+	s.c.People.Machine(o.Token)
 	r := chi.NewRouter()
 	if s.Metrics == nil {
 		s.Metrics = metrics.New(metrics.Options{Service: o.Service, Version: o.Version})
@@ -126,14 +122,15 @@ func config(version string) huma.Config {
 		{Name: "Sites", Description: "Where sites are, what stands at them, and who has which prefixes"},
 		{Name: "Guests", Description: "Links by which somebody outside sees one thing"},
 		{Name: "Events", Description: "What happens, as it happens"},
-		{Name: "Session", Description: "Signing in to the console"},
+		{Name: "Session", Description: "Coming in to the console"},
+		{Name: "People", Description: "Who may come in, as what, and by which way"},
 		{Name: "For agents", Description: "What an agent on another machine calls, with a key of its own"},
 	}
 	c.OpenAPIPath = "/api/v1/openapi"
 	c.DocsPath, c.SchemasPath, c.CreateHooks = "", "", nil
 	c.Formats = map[string]huma.Format{"application/json": huma.DefaultJSONFormat, "json": huma.DefaultJSONFormat, "text/csv": {Marshal: marshalCSV, Unmarshal: noCSV}}
 	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
-		"token":  {Type: "http", Scheme: "bearer", Description: "The administrator's token, kept in the state folder"},
+		"token":  {Type: "http", Scheme: "bearer", Description: "A person's token, or the one in the service's state folder, which is an administrator's"},
 		"cookie": {Type: "apiKey", In: "cookie", Name: cookieName, Description: "Set by signing in"},
 		"agent":  {Type: "http", Scheme: "bearer", Description: "The key that an agent got when it joined"},
 	}
@@ -143,6 +140,7 @@ func config(version string) huma.Config {
 
 func (s *server) register(a huma.API) {
 	s.registerSession(a)
+	s.registerPeople(a)
 	s.registerPaths(a)
 	s.registerWatches(a)
 	s.registerRuns(a)
@@ -179,7 +177,8 @@ func (s *server) register(a huma.API) {
 
 // operation describes one call.
 func operation(method, path, id, summary, tag string, errs ...int) huma.Operation {
-	return huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary, Tags: []string{tag}, Middlewares: huma.Middlewares{knownKeysOnly},
+	return huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary, Tags: []string{tag}, Middlewares: huma.Middlewares{inRole, knownKeysOnly},
+		Metadata: map[string]any{roleKey: roleFor(method, id)}, Extensions: map[string]any{roleExtension: string(roleFor(method, id))},
 		Errors: append(errs, http.StatusBadRequest, http.StatusUnauthorized, http.StatusForbidden, http.StatusUnprocessableEntity, http.StatusTooManyRequests, http.StatusServiceUnavailable)}
 }
 

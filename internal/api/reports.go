@@ -85,7 +85,12 @@ func (s *server) registerReports(a huma.API) {
 }
 
 // listChanges pages through the record of changes.
-type listChanges struct{ Paging }
+type listChanges struct {
+	Paging
+	Who   string    `query:"who" maxLength:"120" doc:"A name: what they changed, from wherever"`
+	What  string    `query:"what" maxLength:"40" doc:"Such as watch_removed"`
+	Since time.Time `query:"since" doc:"At or after this time"`
+}
 
 func (s *server) registerChanges(a huma.API) {
 	huma.Register(a, operation(http.MethodGet, "/changes", "list-changes", "Who changed what, newest first", "Reports"),
@@ -94,7 +99,7 @@ func (s *server) registerChanges(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			list, err := s.c.Store.Changes(ctx, page)
+			list, err := s.c.Store.Changes(ctx, store.Changed{Who: in.Who, What: in.What, Since: in.Since}, page)
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -104,6 +109,14 @@ func (s *server) registerChanges(a huma.API) {
 				out[i] = apitype.Change{ID: x.ID.String(), At: x.At.UTC(), Who: x.Who, What: x.What, Name: x.Name, Detail: json.RawMessage(x.Detail)}
 				last = x
 			}
-			return pageOf(out, in.Paging, url.Values{}, last.At, last.ID), nil
+			return pageOf(out, in.Paging, in.query(), last.At, last.ID), nil
 		})
+}
+
+func (in *listChanges) query() url.Values {
+	q := url.Values{"who": {in.Who}, "what": {in.What}}
+	if !in.Since.IsZero() {
+		q.Set("since", in.Since.UTC().Format(time.RFC3339Nano))
+	}
+	return q
 }

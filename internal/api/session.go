@@ -2,31 +2,30 @@ package api
 
 import (
 	"context"
-	"crypto/rand"
-	"crypto/sha256"
-	"crypto/subtle"
-	"encoding/hex"
-	"encoding/json"
-	"log/slog"
+	"errors"
 	"net/http"
-	"os"
+	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"woodlark.example/internal/service/notices"
+	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/service/people"
 )
 
 const (
-	cookieName    = "woodlark_session"
-	sessionLength = 12 * time.Hour
+	cookieName = "woodlark_session"
+	// safeCookie is its name where browsers speak TLS to us: they take it from nobody else then, and
+	// for nothing but this host.
+	safeCookie = "__Host-" + cookieName
 )
 
 type signIn struct {
 	Body struct {
-		Token string `json:"token" maxLength:"200" doc:"The administrator's token"`
+		Token      string `json:"token,omitempty" maxLength:"200" doc:"The token in the service's state folder; or else a name and a passphrase"`
+		Name       string `json:"name,omitempty" maxLength:"200"`
+		Passphrase string `json:"passphrase,omitempty" maxLength:"1000"`
 	}
 }
 
@@ -34,42 +33,137 @@ type withCookie struct {
 	SetCookie http.Cookie `header:"Set-Cookie"`
 }
 
+// openToAll is a call that needs nobody.
+func openToAll(o huma.Operation) huma.Operation {
+	o.Security = []map[string][]string{}
+	delete(o.Metadata, roleKey)
+	delete(o.Extensions, roleExtension)
+	return o
+}
+
 func (s *server) registerSession(a huma.API) {
-	op := operation(http.MethodPost, "/session", "sign-in", "Sign in to the console", "Session", http.StatusForbidden, http.StatusTooManyRequests)
-	op.Security = []map[string][]string{}
+	op := openToAll(operation(http.MethodPost, "/session", "sign-in", "Sign in to the console", "Session", http.StatusForbidden, http.StatusTooManyRequests))
 	op.DefaultStatus = http.StatusNoContent
 	huma.Register(a, op, func(ctx context.Context, in *signIn) (*withCookie, error) {
-		who, now := callOf(ctx), time.Now()
-		if why := s.fromOurPage(who); why != "" {
-			return nil, huma.Error403Forbidden(why)
-		}
-		address := addressOf(who)
-		if s.wrong.full(address, now) {
-			return nil, huma.ErrorWithHeaders(huma.Error429TooManyRequests("Too many wrong tokens; try again in a minute."), http.Header{"Retry-After": {"60"}})
-		}
-		if !s.isToken(strings.TrimSpace(in.Body.Token)) {
-			s.wrong.add(address, now)
-			return nil, huma.Error401Unauthorized("That is not the administrator's token. 'woodlark serve' says at its start where it is kept.")
-		}
-		return &withCookie{s.cookie(who, s.sessions.begin(now.Add(sessionLength), now), int(sessionLength.Seconds()))}, nil
+		return s.fromStranger(ctx, func(address, browser string) (string, people.Who, error) {
+			if in.Body.Token != "" {
+				if w, is := s.c.People.ByToken(ctx, strings.TrimSpace(in.Body.Token), address); !is || w.Way != people.ByMachine {
+					return "", w, errNotToken
+				}
+				return s.c.People.SignInByMachine(ctx, address, browser)
+			}
+			return s.c.People.SignIn(ctx, in.Body.Name, in.Body.Passphrase, address, browser)
+		})
 	})
 	op = operation(http.MethodDelete, "/session", "sign-out", "Sign out of the console", "Session")
 	op.DefaultStatus = http.StatusNoContent
 	huma.Register(a, op, func(ctx context.Context, _ *struct{}) (*withCookie, error) {
 		who := callOf(ctx)
-		if cookie, err := who.Cookie(cookieName); err == nil {
-			s.sessions.end(cookie.Value)
+		if value := cookieOf(who); value != "" {
+			if err := s.c.People.SignOut(ctx, value); err != nil {
+				s.Log.Error("a session that ended could not be removed", "error", err)
+			}
 		}
 		return &withCookie{s.cookie(who, "", -1)}, nil
 	})
+	greet := openToAll(operation(http.MethodPost, "/welcome/look", "look-at-welcome", "What a one-time link is for; it is not used up by that", "Session", http.StatusGone))
+	huma.Register(a, greet, func(ctx context.Context, in *body[struct {
+		Secret string `json:"secret" maxLength:"200"`
+	}]) (*body[apitype.Welcomed], error) {
+		var g people.Greeted
+		_, err := s.fromStranger(ctx, func(string, string) (_ string, _ people.Who, err error) {
+			g, err = s.c.People.Greet(ctx, in.Body.Secret)
+			return "", people.Who{}, err
+		})
+		return &body[apitype.Welcomed]{apitype.Welcomed{Name: g.Name, First: g.First}}, err
+	})
+	accept := openToAll(operation(http.MethodPost, "/welcome", "accept-welcome", "Set a passphrase by a one-time link, which is used up by that, and sign in", "Session", http.StatusGone, http.StatusConflict))
+	accept.DefaultStatus = http.StatusNoContent
+	huma.Register(a, accept, func(ctx context.Context, in *body[apitype.WelcomeAnswer]) (*withCookie, error) {
+		return s.fromStranger(ctx, func(address, browser string) (string, people.Who, error) {
+			p, err := s.c.People.Accept(people.With(ctx, people.Who{Address: address}), in.Body.Secret, in.Body.Name, in.Body.FullName, in.Body.Passphrase)
+			if err != nil {
+				return "", people.Who{}, err
+			}
+			return s.c.People.SignInWelcomed(ctx, p.ID, address, browser)
+		})
+	})
+}
+
+var errNotToken = errors.New("That is not the administrator's token. 'woodlark serve' says at its start where it is kept.")
+
+// fromStranger does what somebody asks who is not in yet, within bounds, and gives them a cookie if
+// they are then.
+func (s *server) fromStranger(ctx context.Context, do func(address, browser string) (string, people.Who, error)) (*withCookie, error) {
+	who, now := callOf(ctx), time.Now()
+	if why := s.fromOurPage(who); why != "" {
+		return nil, huma.Error403Forbidden(why)
+	}
+	address := addressOf(who)
+	if s.wrong.full(address, now) {
+		return nil, tooOften("Too many wrong tokens; try again in a minute.", "60")
+	}
+	value, _, err := do(address, who.UserAgent())
+	if err != nil {
+		if errors.Is(err, people.ErrNotIn) || errors.Is(err, people.ErrWelcome) || errors.Is(err, errNotToken) {
+			s.wrong.add(address, now)
+		}
+		return nil, s.signInProblem(err)
+	}
+	if value == "" {
+		return nil, nil
+	}
+	return &withCookie{s.cookie(who, value, int(people.SignInFor.Seconds()))}, nil
+}
+
+func tooOften(says, after string) error {
+	return huma.ErrorWithHeaders(huma.Error429TooManyRequests(says), http.Header{"Retry-After": {after}})
+}
+
+// signInProblem is problem for who is not in yet.
+func (s *server) signInProblem(err error) error {
+	switch {
+	case errors.Is(err, people.ErrNotIn), errors.Is(err, errNotToken):
+		return huma.Error401Unauthorized(sentence(err.Error()))
+	case errors.Is(err, people.ErrTooOften):
+		return tooOften(sentence(err.Error()), "300")
+	case errors.Is(err, people.ErrWelcome):
+		return huma.NewError(http.StatusGone, sentence(err.Error()))
+	}
+	return s.problem(err)
+}
+
+// sentence is a text that begins with a capital and ends with a full stop.
+func sentence(text string) string {
+	if text == "" {
+		return text
+	}
+	return strings.ToUpper(text[:1]) + strings.TrimSuffix(text[1:], ".") + "."
+}
+
+// secure reports whether a call came by TLS, here or to the proxy before us.
+func secure(r *http.Request) bool {
+	return r.TLS != nil || r.Header.Get("X-Forwarded-Proto") == "https"
 }
 
 func (s *server) cookie(r *http.Request, value string, age int) http.Cookie {
-	return http.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: age, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: r.TLS != nil || r.Header.Get("X-Forwarded-Proto") == "https"}
+	c := http.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: age, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: secure(r)}
+	if c.Secure {
+		c.Name = safeCookie
+	}
+	return c
 }
 
-func (s *server) isToken(token string) bool {
-	return s.Token != "" && subtle.ConstantTimeCompare([]byte(token), []byte(s.Token)) == 1
+// cookieOf is what the cookie of a call holds; empty without one.
+func cookieOf(r *http.Request) string {
+	name := cookieName
+	if secure(r) {
+		name = safeCookie
+	}
+	if c, err := r.Cookie(name); err == nil {
+		return c.Value
+	}
+	return ""
 }
 
 type callKey struct{}
@@ -83,129 +177,41 @@ func callOf(ctx context.Context) *http.Request {
 	return r
 }
 
-// authenticate lets in who has the token or a session. Signing in and the
-// OpenAPI document are open to all.
+// openPlaces are calls that strangers may make: they come in by them.
+var openPlaces = []string{"POST /api/v1/session", "POST /api/v1/welcome", "POST /api/v1/welcome/look"}
+
+// authenticate lets in who has a token or a session. Coming in and the OpenAPI document are
+// open to all.
 func (s *server) authenticate(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		now := time.Now()
-		pass := func() {
-			next.ServeHTTP(w, r.WithContext(notices.WithActor(context.WithValue(r.Context(), callKey{}, r), "administrator from "+addressOf(r))))
+		now, address := time.Now(), addressOf(r)
+		pass := func(who people.Who) {
+			next.ServeHTTP(w, r.WithContext(people.With(context.WithValue(r.Context(), callKey{}, r), who)))
 		}
-		if r.Method == http.MethodPost && r.URL.Path == "/api/v1/session" || strings.HasPrefix(r.URL.Path, "/api/v1/openapi") {
-			pass()
+		if slices.Contains(openPlaces, r.Method+" "+r.URL.Path) || strings.HasPrefix(r.URL.Path, "/api/v1/openapi") {
+			pass(people.Who{Name: "somebody", Address: address})
 			return
 		}
 		if token, isBearer := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); isBearer {
-			switch {
-			case s.wrong.full(addressOf(r), now):
+			if s.wrong.full(address, now) {
 				w.Header().Set("Retry-After", "60")
 				refuse(w, r, http.StatusTooManyRequests, "Too many wrong tokens; try again in a minute.")
 				return
-			case s.isToken(token):
-				pass()
+			}
+			if who, is := s.c.People.ByToken(r.Context(), token, address); is {
+				pass(who)
 				return
 			}
-			s.wrong.add(addressOf(r), now)
-		} else if cookie, err := r.Cookie(cookieName); err == nil && s.sessions.has(cookie.Value, now) {
+			s.wrong.add(address, now)
+		} else if who, is := s.c.People.BySession(r.Context(), cookieOf(r), address); is {
 			if why := s.fromOurPage(r); why != "" {
 				refuse(w, r, http.StatusForbidden, why)
 				return
 			}
-			pass()
+			pass(who)
 			return
 		}
 		w.Header().Set("WWW-Authenticate", "Bearer")
-		refuse(w, r, http.StatusUnauthorized, "This call needs the administrator's token, as 'Authorization: Bearer …', or a session of the console.")
+		refuse(w, r, http.StatusUnauthorized, "This call needs a token, as 'Authorization: Bearer …', or a session of the console.")
 	})
-}
-
-// sessions are who is signed in to the console: of each only a hash, and when it ends.
-// They outlive a restart where they have a file.
-type sessions struct {
-	file string
-	mark string // of the token that they were begun with
-	log  *slog.Logger
-
-	mu   sync.Mutex
-	ends map[string]time.Time
-}
-
-// mostSessions is how many there may be; beyond it the one that ends first goes.
-const mostSessions = 500
-
-type keptSessions struct {
-	Token string               `json:"token_mark"`
-	Ends  map[string]time.Time `json:"ends"`
-}
-
-func markOf(text string) string {
-	sum := sha256.Sum256([]byte("woodlark session " + text))
-	return hex.EncodeToString(sum[:])
-}
-
-func openSessions(file, token string, log *slog.Logger) *sessions {
-	s := &sessions{file: file, mark: markOf("token " + token), log: log, ends: map[string]time.Time{}}
-	if file == "" {
-		return s
-	}
-	var kept keptSessions
-	data, err := os.ReadFile(file)
-	if err == nil && json.Unmarshal(data, &kept) == nil && kept.Token == s.mark && kept.Ends != nil {
-		s.ends = kept.Ends
-	}
-	return s
-}
-
-// begin begins a session and returns what its cookie holds.
-func (s *sessions) begin(end, now time.Time) string {
-	b := make([]byte, 32)
-	_, _ = rand.Read(b)
-	value := hex.EncodeToString(b)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	first := ""
-	for mark, e := range s.ends {
-		if !now.Before(e) {
-			delete(s.ends, mark)
-		} else if first == "" || e.Before(s.ends[first]) {
-			first = mark
-		}
-	}
-	if len(s.ends) >= mostSessions {
-		delete(s.ends, first)
-	}
-	s.ends[markOf(value)] = end
-	s.keep()
-	return value
-}
-
-func (s *sessions) has(value string, now time.Time) bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	end, ok := s.ends[markOf(value)]
-	return ok && now.Before(end)
-}
-
-func (s *sessions) end(value string) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	delete(s.ends, markOf(value))
-	s.keep()
-}
-
-// keep writes them down; mu is held.
-func (s *sessions) keep() {
-	if s.file == "" {
-		return
-	}
-	data, err := json.Marshal(keptSessions{s.mark, s.ends})
-	if err == nil {
-		err = os.WriteFile(s.file+".part", data, 0o600)
-	}
-	if err == nil {
-		err = os.Rename(s.file+".part", s.file)
-	}
-	if err != nil {
-		s.log.Error("the sessions of the console cannot be kept; they end with this program", "error", err)
-	}
 }

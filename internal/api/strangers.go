@@ -129,14 +129,14 @@ func (s *server) strangers(next http.Handler) http.Handler {
 // hasKey reports whether a call comes with a key that is known.
 func (s *server) hasKey(r *http.Request) bool {
 	if token, isBearer := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); isBearer {
-		if s.isToken(token) {
+		if _, is := s.c.People.ByToken(r.Context(), token, addressOf(r)); is {
 			return true
 		}
 		_, _, known := s.c.Fleet.ByKey(token)
 		return known
 	}
-	cookie, err := r.Cookie(cookieName)
-	return err == nil && s.sessions.has(cookie.Value, time.Now())
+	_, is := s.c.People.BySession(r.Context(), cookieOf(r), addressOf(r))
+	return is
 }
 
 // fromOurPage says why a call by cookie cannot come from our own console; "" when it can.

@@ -52,7 +52,7 @@ type command struct {
 func commands() []command {
 	list := []command{serveCommand, agentCommand, agentsCommand, demoCommand, hereCommand}
 	list = append(list, measuringCommands()...)
-	return append(list, respondCommand, watchCommand, maintenanceCommand, notifyCommand, runsCommand, resultsCommand, conversationsCommand, objectiveCommand, baselineCommand, degradedCommand, compareCommand, reportCommand, annotateCommand, dossierCommand, guestCommand, boardCommand, sitesCommand, ownersCommand, exportCommand, importCommand, labCommand)
+	return append(list, respondCommand, watchCommand, maintenanceCommand, notifyCommand, runsCommand, resultsCommand, conversationsCommand, objectiveCommand, baselineCommand, degradedCommand, compareCommand, reportCommand, annotateCommand, dossierCommand, guestCommand, boardCommand, sitesCommand, ownersCommand, exportCommand, importCommand, peopleCommand, tokensCommand, auditCommand, labCommand)
 }
 
 // call is one call of a command.

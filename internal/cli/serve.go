@@ -59,6 +59,9 @@ func runServe(c *call) error {
 		select {
 		case <-ready:
 			log.Info("ready", "address", h.URL(), "token_file", filepath.Join(set.State, tokenFile), "state", set.State)
+			if link := h.FirstLink(c.ctx); link != "" {
+				log.Info("nobody is let in by name yet: this link makes the first administrator, once", "link", link)
+			}
 		case <-over:
 		}
 	}()

@@ -179,11 +179,24 @@ func (s *Process) open(ctx context.Context) (err error) {
 	}
 	s.metrics = metrics.New(metrics.Options{Service: s.service, Version: s.options.Version})
 	s.face.set(api.New(api.Options{Metrics: s.metrics, Service: s.service, Token: s.options.Token, Version: s.options.Version, Console: s.options.Console,
-		Sessions: filepath.Join(set.State, "sessions.json"), Names: set.HostNames, Log: s.log}))
+		Names: set.HostNames, Log: s.log}))
 	if s.options.Ready != nil {
 		s.options.Ready()
 	}
 	return nil
+}
+
+// FirstLink is the one-time link by which the first administrator is made; empty when there are
+// people already, or it could not be made.
+func (s *Process) FirstLink(ctx context.Context) string {
+	key, err := s.service.People.First(ctx)
+	if err != nil {
+		s.log.Warn("no link for the first administrator could be made", "error", err)
+	}
+	if key == "" {
+		return ""
+	}
+	return s.URL() + api.WelcomePath(key)
 }
 
 // tracer is the agent that traces the way to visitors: our own, where that is allowed.

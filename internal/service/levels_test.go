@@ -69,7 +69,7 @@ func TestANewLevelWaitsUntilSomebodyAcceptsIt(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, episodes, 1)
 	assert.NotNil(t, episodes[0].ToAt, "the episode is over")
-	changes, err := s.Changes(t.Context(), store.Page{Limit: 5})
+	changes, err := s.Changes(t.Context(), store.Changed{}, store.Page{Limit: 5})
 	require.NoError(t, err)
 	assert.Equal(t, "level_accepted", changes[0].What)
 

@@ -45,6 +45,7 @@ import (
 	"woodlark.example/internal/service/objectives"
 	"woodlark.example/internal/service/owners"
 	"woodlark.example/internal/service/paths"
+	"woodlark.example/internal/service/people"
 	"woodlark.example/internal/service/plans"
 	"woodlark.example/internal/service/reports"
 	"woodlark.example/internal/service/runs"
@@ -133,6 +134,7 @@ type Service struct {
 	Store     *store.Store
 	Events    *events.Stream
 	Notices   *notices.Notices
+	People    *people.People
 	Fleet     *fleet.Fleet
 	Devices   *devices.Devices
 	Paths     *paths.Paths
@@ -172,6 +174,7 @@ func New(ctx context.Context, o Options) (*Service, error) {
 	s := &Service{Store: o.Store, log: o.Log, keep: o.Keep, Events: &events.Stream{}, Devices: &devices.Devices{}, Loads: loads.New()}
 	s.guards = guard.Options{Calendar: baseline.Calendar{Zone: o.Zone, Holidays: o.Holidays}, Tolerances: o.Tolerances, Maintenance: o.Maintenance, Training: o.Training, Elsewhere: true, Same: s.Devices.Same}
 	s.Notices = notices.New(notices.Options{Store: o.Store, Log: o.Log, Events: s.Events, Zone: o.Zone, Disk: o.Disk})
+	s.People = people.New(people.Options{Store: o.Store, Notices: s.Notices, Log: o.Log, Now: o.Now})
 	s.Fleet = fleet.New(fleet.Options{Store: o.Store, Log: o.Log, Notices: s.Notices, Service: s, Changed: s.agentsChanged, SiteOf: func(target string) string { return s.Sites.OfTarget(target) }})
 	s.Incidents = incidents.New(incidents.Options{Store: o.Store, Events: s.Events, Devices: s.Devices})
 	s.Paths = paths.New(paths.Options{Store: o.Store, Log: o.Log, Events: s.Events, Notices: s.Notices, Fleet: s.Fleet, Devices: s.Devices, Guards: s.guards, Training: o.Training, SiteOf: func(target string) string { return s.Sites.Of(target) }, Incidents: s.Incidents})
@@ -211,7 +214,7 @@ func (s *Service) load(ctx context.Context) error {
 	if err := s.Store.EndRunning(ctx); err != nil {
 		return err
 	}
-	for _, load := range []func(context.Context) error{s.Fleet.Load, s.Sites.Load, s.Owners.Load, s.Watches.Load, s.Paths.Load, s.movePaths, s.Boards.Load, s.Maintenance.Load, s.Objectives.Load, s.Incidents.Load,
+	for _, load := range []func(context.Context) error{s.People.Load, s.Fleet.Load, s.Sites.Load, s.Owners.Load, s.Watches.Load, s.Paths.Load, s.movePaths, s.Boards.Load, s.Maintenance.Load, s.Objectives.Load, s.Incidents.Load,
 		func(ctx context.Context) error {
 			return s.Devices.Load(ctx, s.Store, time.Now().Add(-ingest.UsualWithin))
 		},
@@ -286,6 +289,7 @@ func (s *Service) Run(ctx context.Context) error {
 	beside.Go(func() { s.Watches.Run(ctx) })
 	beside.Go(func() { s.Suspicion.Run(ctx) })
 	beside.Go(func() { s.Notify.Run(ctx) })
+	beside.Go(func() { s.People.Run(ctx) })
 	defer s.Runs.End()
 	defer s.Visits.Close()
 	s.housekeeping(ctx, "go on with runs that were cut", func() error { return s.Runs.TakeUp(ctx) })

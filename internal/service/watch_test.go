@@ -40,7 +40,7 @@ func TestAWatchMayHaveAsManyPathsAsItSays(t *testing.T) {
 	paths, err := s.WatchPaths(t.Context())
 	require.NoError(t, err)
 	assert.Len(t, paths, 20_000)
-	changes, err := s.Changes(t.Context(), store.Page{Limit: 5})
+	changes, err := s.Changes(t.Context(), store.Changed{}, store.Page{Limit: 5})
 	require.NoError(t, err)
 	assert.Len(t, changes, 2, "both are noted")
 }

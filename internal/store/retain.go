@@ -53,6 +53,10 @@ func (s *Store) DropOld(ctx context.Context, now, before time.Time) error {
 		s.dropRows(ctx, "messages", &Message{}, "at < ? AND state <> ?", long, Waiting),
 		s.dropRows(ctx, "guest links", &GuestLink{}, "ends_at < ?", long),
 		s.dropRows(ctx, "visits", &Visit{}, "started_at < ?", long),
+		s.dropRows(ctx, "one-time links", &Welcome{}, "ends_at < ?", now.UTC()),
+		s.dropRows(ctx, "sign-ins", &SignIn{}, "ends_at < ?", now.UTC()),
+		s.dropRows(ctx, "tokens", &PersonToken{}, "ends_at < ?", long),
+		s.dropRows(ctx, "tokens", &PersonToken{}, "ended_at < ?", long),
 		s.dropRows(ctx, "openings", &GuestOpening{}, "at < ?", long),
 		s.dropRows(ctx, "annotations", &Annotation{}, "COALESCE(until, at) < ?", long),
 		s.dropRows(ctx, "conversations", &Conversation{}, "ended_at < ?", before),
@@ -80,9 +84,25 @@ func (s *Store) NoteChange(ctx context.Context, c Change) error {
 	return wrap("note a change", s.db.WithContext(ctx).Create(&c).Error)
 }
 
+// Changed is which lines of the record are asked for; the zero value is all.
+type Changed struct {
+	Who   string // a name, from wherever
+	What  string
+	Since time.Time
+}
+
 // Changes are lines of the record, newest first.
-func (s *Store) Changes(ctx context.Context, p Page) ([]Change, error) {
+func (s *Store) Changes(ctx context.Context, of Changed, p Page) ([]Change, error) {
 	var list []Change
 	q := p.olderBy(s.db.WithContext(ctx), "at").Order("at DESC, id DESC").Limit(p.limit())
+	if of.Who != "" {
+		q = q.Where("(who = ? OR LEFT(who, CHAR_LENGTH(?)) = ?)", of.Who, of.Who+" from ", of.Who+" from ")
+	}
+	if of.What != "" {
+		q = q.Where("what = ?", of.What)
+	}
+	if !of.Since.IsZero() {
+		q = q.Where("at >= ?", of.Since.UTC())
+	}
 	return list, wrap("list changes", q.Find(&list).Error)
 }

@@ -15,7 +15,9 @@ func (r *Result) Liken(m *likeness.Measured) {
 			continue
 		}
 		c := &likeness.Carried{IP: capacity.Rate(*d.IPBps), Held: capacity.Cause(d.HeldBy), Rest: duration(d.RTTRestMs), Load: duration(d.RTTLoadMs)}
+		c.Whole = d.Resent != nil && *d.Resent == 0
 		for _, s := range d.Spans {
+			c.Most = max(c.Most, duration(s.RTTMs))
 			if !s.WarmUp {
 				c.Spans = append(c.Spans, capacity.Rate(s.ReceivedBps**d.IPBps / *d.ReceivedBps))
 			}

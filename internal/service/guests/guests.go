@@ -22,10 +22,9 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/crypto/argon2"
-
 	"woodlark.example/core/readiness"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/keys"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/service/boards"
 	"woodlark.example/internal/service/fleet"
@@ -261,7 +260,7 @@ func (x *Guests) Add(ctx context.Context, s Spec) (l store.GuestLink, secret str
 		}
 	}
 	if s.Passphrase != "" {
-		if l.Passphrase, err = hashed(s.Passphrase); err != nil {
+		if l.Passphrase, err = keys.Hash(s.Passphrase); err != nil {
 			return l, "", err
 		}
 	}
@@ -366,7 +365,7 @@ func (x *Guests) try(ctx context.Context, l store.GuestLink, phrase string, now 
 	case <-ctx.Done():
 		return ctx.Err()
 	}
-	if len(phrase) <= mostPhrase && fits(l.Passphrase, phrase) {
+	if len(phrase) <= mostPhrase && keys.Fits(l.Passphrase, phrase) {
 		return nil
 	}
 	x.mu.Lock()
@@ -419,28 +418,6 @@ func (x *Guests) kept(link ident.ID, now time.Time) []byte {
 		return p.html
 	}
 	return nil
-}
-
-// Passphrases are kept as argon2id makes them (RFC 9106), of 19 MiB and two passes.
-const (
-	phraseMemory, phrasePasses, phraseThreads = 19 << 10, 2, 1
-	saltBytes, hashBytes                      = 16, 32
-)
-
-func hashed(phrase string) (string, error) {
-	salt := make([]byte, saltBytes)
-	if _, err := rand.Read(salt); err != nil {
-		return "", err
-	}
-	return base64.RawStdEncoding.EncodeToString(append(salt, argon2.IDKey([]byte(phrase), salt, phrasePasses, phraseMemory, phraseThreads, hashBytes)...)), nil
-}
-
-func fits(kept, phrase string) bool {
-	b, err := base64.RawStdEncoding.DecodeString(kept)
-	if err != nil || len(b) != saltBytes+hashBytes {
-		return false
-	}
-	return subtle.ConstantTimeCompare(b[saltBytes:], argon2.IDKey([]byte(phrase), b[:saltBytes], phrasePasses, phraseMemory, phraseThreads, hashBytes)) == 1
 }
 
 func packed(b []byte) ([]byte, error) {
