@@ -5,13 +5,16 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/kind"
 	"woodlark.example/internal/service/boards"
+	"woodlark.example/internal/service/people"
 )
 
 // OneBoard names a board.
@@ -31,16 +34,18 @@ type BoardParts struct {
 
 func (s *server) registerBoards(a huma.API) {
 	huma.Register(a, operation(http.MethodGet, "/boards", "list-boards", "Pages of one's own, by name", "Boards"),
-		func(context.Context, *struct{}) (*body[[]apitype.Board], error) {
+		func(ctx context.Context, _ *struct{}) (*body[[]apitype.Board], error) {
 			out := []apitype.Board{}
 			for _, b := range s.c.Boards.All() {
-				out = append(out, boardOf(b))
+				if sees(ctx)(b) {
+					out = append(out, boardOf(b))
+				}
 			}
 			return &body[[]apitype.Board]{out}, nil
 		})
 	huma.Register(a, operation(http.MethodGet, "/boards/{id}", "get-board", "A board: its parts", "Boards", http.StatusNotFound),
-		func(_ context.Context, in *OneBoard) (*body[apitype.Board], error) {
-			b, err := s.c.Boards.Find(in.ID)
+		func(ctx context.Context, in *OneBoard) (*body[apitype.Board], error) {
+			b, err := s.c.Boards.FindFor(in.ID, sees(ctx))
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -49,7 +54,11 @@ func (s *server) registerBoards(a huma.API) {
 	add := operation(http.MethodPost, "/boards", "add-board", "Keep a new board", "Boards", http.StatusConflict)
 	add.DefaultStatus = http.StatusCreated
 	huma.Register(a, add, func(ctx context.Context, in *body[apitype.BoardSpec]) (*body[apitype.Board], error) {
-		b, err := s.c.Boards.Add(ctx, boards.Board{Name: in.Body.Name, Parts: in.Body.Parts})
+		with, err := s.sharedWith(ctx, in.Body.SharedWith)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		b, err := s.c.Boards.Add(ctx, boards.Board{Name: in.Body.Name, Parts: in.Body.Parts, SharedWith: with})
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -60,11 +69,15 @@ func (s *server) registerBoards(a huma.API) {
 		OneBoard
 		Body apitype.BoardChange
 	}) (*body[apitype.Board], error) {
-		b, err := s.c.Boards.Find(in.ID)
+		b, err := s.c.Boards.FindFor(in.ID, sees(ctx))
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		if b, err = s.c.Boards.Change(ctx, boards.Board{ID: b.ID, Name: in.Body.Name, Parts: in.Body.Parts, Revision: in.Body.Revision}); err != nil {
+		with, err := s.sharedWith(ctx, in.Body.SharedWith)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		if b, err = s.c.Boards.Change(ctx, boards.Board{ID: b.ID, Name: in.Body.Name, Parts: in.Body.Parts, SharedWith: with, Revision: in.Body.Revision}); err != nil {
 			return nil, s.problem(err)
 		}
 		return &body[apitype.Board]{boardOf(b)}, nil
@@ -72,7 +85,7 @@ func (s *server) registerBoards(a huma.API) {
 	remove := operation(http.MethodDelete, "/boards/{id}", "remove-board", "Remove a board", "Boards", http.StatusNotFound)
 	remove.DefaultStatus = http.StatusNoContent
 	huma.Register(a, remove, func(ctx context.Context, in *OneBoard) (*struct{}, error) {
-		b, err := s.c.Boards.Find(in.ID)
+		b, err := s.c.Boards.FindFor(in.ID, sees(ctx))
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -80,7 +93,7 @@ func (s *server) registerBoards(a huma.API) {
 	})
 	huma.Register(a, operation(http.MethodGet, "/boards/{id}/shown", "show-board", "What stands on a board now", "Boards", http.StatusNotFound),
 		func(ctx context.Context, in *OneBoard) (*body[*boards.Shown], error) {
-			b, err := s.c.Boards.Find(in.ID)
+			b, err := s.c.Boards.FindFor(in.ID, sees(ctx))
 			if err != nil {
 				return nil, s.problem(err)
 			}
@@ -91,6 +104,34 @@ func (s *server) registerBoards(a huma.API) {
 			return s.shown(ctx, in.Body.Parts)
 		})
 	s.registerBoardFile(a)
+}
+
+// sees tells which boards who calls sees.
+func sees(ctx context.Context) func(boards.Board) bool {
+	w := people.Of(ctx)
+	return func(b boards.Board) bool {
+		return len(b.SharedWith) == 0 || w.May(people.Administrator) || slices.Contains(b.SharedWith, w.Name)
+	}
+}
+
+// sharedWith are the people of those names, each once; who calls is among them, or an
+// administrator: nobody hides a board from themselves.
+func (s *server) sharedWith(ctx context.Context, names []string) (list []string, err error) {
+	for _, n := range names {
+		p, err := s.c.People.Find(strings.TrimSpace(n))
+		if err != nil {
+			// Who there is is for administrators to know.
+			return nil, fmt.Errorf("%w: a board cannot be shared with %q: there is no such person", kind.ErrInvalid, kind.Shorten(n))
+		}
+		if !slices.Contains(list, p.Name) {
+			list = append(list, p.Name)
+		}
+	}
+	slices.Sort(list)
+	if w := people.Of(ctx); len(list) > 0 && !w.May(people.Administrator) && !slices.Contains(list, w.Name) {
+		return nil, fmt.Errorf("%w: you would not see this board yourself: share it with %s, too", kind.ErrInvalid, w.Name)
+	}
+	return list, nil
 }
 
 func (s *server) shown(ctx context.Context, parts []boards.Part) (*body[*boards.Shown], error) {
@@ -108,7 +149,7 @@ func (s *server) registerBoardFile(a huma.API) {
 		print.Responses["200"].Content[form] = &huma.MediaType{Schema: &huma.Schema{Type: "string", Format: "binary"}}
 	}
 	huma.Register(a, print, func(ctx context.Context, in *boardFile) (*file, error) {
-		b, err := s.c.Boards.Find(in.ID)
+		b, err := s.c.Boards.FindFor(in.ID, sees(ctx))
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -126,5 +167,5 @@ func boardOf(b boards.Board) apitype.Board {
 	if parts == nil {
 		parts = []boards.Part{}
 	}
-	return apitype.Board{ID: b.ID.String(), BoardSpec: apitype.BoardSpec{Name: b.Name, Parts: parts}, Revision: b.Revision, ChangedBy: b.ChangedBy, ChangedAt: b.ChangedAt.UTC()}
+	return apitype.Board{ID: b.ID.String(), BoardSpec: apitype.BoardSpec{Name: b.Name, Parts: parts, SharedWith: b.SharedWith}, Revision: b.Revision, ChangedBy: b.ChangedBy, ChangedAt: b.ChangedAt.UTC()}
 }

@@ -34,6 +34,11 @@ func (s *server) registerGuests(a huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
+		if spec.What == "board" { // of which a link shows no more than who makes it sees
+			if _, err := s.c.Boards.FindFor(spec.Subject.ID, sees(ctx)); err != nil {
+				return nil, s.problem(err)
+			}
+		}
 		l, secret, err := s.c.Guests.Add(ctx, spec)
 		if err != nil {
 			return nil, s.problem(err)

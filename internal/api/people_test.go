@@ -396,3 +396,51 @@ func TestCookiesUnderTLS(t *testing.T) {
 	answer, _ = s.asNobody(http.MethodGet, "/session", "", "X-Forwarded-Proto", "https", "Cookie", "woodlark_session="+c.Value)
 	assert.Equal(t, 401, answer.StatusCode)
 }
+
+// TestBoardsAreSharedWithSome: who is not among them finds nothing of it, by no call.
+func TestBoardsAreSharedWithSome(t *testing.T) {
+	s := serve(t)
+	keys := map[string]string{}
+	for _, name := range []string{"marit", "olav", "sigrun"} {
+		s.letIn(name, "engineer")
+		keys[name] = s.tokenFor(name, "engineer").Key
+	}
+	by := func(name, method, path, body string) (int, string) {
+		answer, text := s.call(method, "/api/v1"+path, body, "Authorization", "Bearer "+keys[name])
+		return answer.StatusCode, text
+	}
+	status, text := by("marit", http.MethodPost, "/boards", `{"name":"Bridge","parts":[{"kind":"states","width":0,"height":0}],"shared_with":["olav"]}`)
+	assert.Equal(t, 422, status)
+	assert.Contains(t, text, "share it with marit, too")
+	status, text = by("marit", http.MethodPost, "/boards", `{"name":"Bridge","parts":[{"kind":"states","width":0,"height":0}],"shared_with":["olav","nobody"]}`)
+	assert.Equal(t, 422, status)
+	assert.Contains(t, text, "nobody")
+	status, text = by("marit", http.MethodPost, "/boards", `{"name":"Bridge","parts":[{"kind":"states","width":0,"height":0}],"shared_with":["Olav","marit","olav"]}`)
+	require.Equal(t, 201, status, text)
+	var b apitype.Board
+	require.NoError(t, json.Unmarshal([]byte(text), &b))
+	assert.Equal(t, []string{"marit", "olav"}, b.SharedWith)
+	require.NoError(t, s.c.Boards.Load(t.Context()), "it is kept")
+	for name, want := range map[string]bool{"marit": true, "olav": true, "sigrun": false} {
+		_, text := by(name, http.MethodGet, "/boards", "")
+		assert.Equal(t, want, strings.Contains(text, "Bridge"), name)
+		for _, place := range []string{"/boards/Bridge", "/boards/" + b.ID, "/boards/Bridge/shown", "/boards/Bridge/file?format=text"} {
+			status, text := by(name, http.MethodGet, place, "")
+			assert.Equal(t, want, status == 200, "%s by %s: %d", place, name, status)
+			assert.Equal(t, !want, status == 404, "%s by %s: %s", place, name, text)
+		}
+	}
+	change := `{"name":"Bridge","parts":[],"revision":1}`
+	link := fmt.Sprintf(`{"what":"board","subject_id":%q,"title":"x","ends_at":%q}`, b.ID, time.Now().Add(time.Hour).UTC().Format(time.RFC3339))
+	for _, c := range [][3]string{{http.MethodPut, "/boards/Bridge", change}, {http.MethodDelete, "/boards/Bridge", ""}, {http.MethodPost, "/guest-links", link}} {
+		status, text := by("sigrun", c[0], c[1], c[2])
+		assert.Equal(t, 404, status, "%s %s: %s", c[0], c[1], text)
+	}
+	status, text = by("olav", http.MethodPost, "/guest-links", link)
+	assert.Equal(t, 201, status, text)
+	assert.Equal(t, []string{"marit", "olav"}, get[apitype.Board](s, "/boards/Bridge").SharedWith, "an administrator sees all")
+	status, text = by("olav", http.MethodPut, "/boards/Bridge", change)
+	require.Equal(t, 200, status, text)
+	status, _ = by("sigrun", http.MethodGet, "/boards/Bridge", "")
+	assert.Equal(t, 200, status, "it is everybody's now")
+}

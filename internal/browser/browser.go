@@ -37,7 +37,7 @@ func New(ctx context.Context, width, height int, switches ...string) (context.Co
 // SignIn opens the console and signs in with a token.
 func SignIn(base, token string) chromedp.Action[chromedp.Void] {
 	return chromedp.Steps(
-		chromedp.Navigate(base+"/sign-in"),
+		chromedp.Navigate(base+"/sign-in?by=token"),
 		chromedp.SendKeys(chromedp.CSS("#token"), token),
 		chromedp.Click(chromedp.CSS("button[type=submit]")),
 		chromedp.WaitVisible(Rows),

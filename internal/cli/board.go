@@ -32,7 +32,7 @@ func boardHelp() string {
 	for _, k := range boards.Kinds() {
 		fmt.Fprintf(&b, "  %-10s %s\n", k, partHelp[k])
 	}
-	b.WriteString("sites, agents, labels (of agents), targets and tags choose the paths of a part; width is in columns, of which there\nare 12, height in rows. 'apply' makes and changes the boards of a file, and leaves others alone.")
+	b.WriteString("sites, agents, labels (of agents), targets and tags choose the paths of a part; width is in columns, of which there\nare 12, height in rows. A board with shared_with, a list of names, is seen by these people and administrators only. 'apply' makes and changes the boards of a file, and leaves others alone.")
 	return b.String()
 }
 
@@ -178,9 +178,13 @@ func boardsRead(list []apitype.Board) document.Document {
 		for i, p := range b.Parts {
 			kinds[i] = string(p.Kind)
 		}
-		rows = append(rows, []string{b.Name, strings.Join(kinds, ", "), b.ChangedBy, b.ChangedAt.In(zone()).Format("Mon 2 Jan 15:04"), document.Faint(b.ID)})
-		records = append(records, []string{b.ID, b.Name, strconv.Itoa(len(b.Parts)), strconv.Itoa(b.Revision), b.ChangedBy, b.ChangedAt.UTC().Format(time.RFC3339)})
+		with := document.Faint("all")
+		if len(b.SharedWith) > 0 {
+			with = strings.Join(b.SharedWith, ", ")
+		}
+		rows = append(rows, []string{b.Name, strings.Join(kinds, ", "), with, b.ChangedBy, b.ChangedAt.In(zone()).Format("Mon 2 Jan 15:04"), document.Faint(b.ID)})
+		records = append(records, []string{b.ID, b.Name, strconv.Itoa(len(b.Parts)), strconv.Itoa(b.Revision), strings.Join(b.SharedWith, " "), b.ChangedBy, b.ChangedAt.UTC().Format(time.RFC3339)})
 	}
-	return document.Of(document.Table{Columns: []document.Column{{Name: "board"}, {Name: "parts"}, {Name: "changed by"}, {Name: "at"}, {Name: ""}}, Rows: rows},
-		document.RecordsOf([]string{"board_id", "board", "parts", "revision", "changed_by", "changed_at"}, records))
+	return document.Of(document.Table{Columns: []document.Column{{Name: "board"}, {Name: "parts"}, {Name: "shared with"}, {Name: "changed by"}, {Name: "at"}, {Name: ""}}, Rows: rows},
+		document.RecordsOf([]string{"board_id", "board", "parts", "revision", "shared_with", "changed_by", "changed_at"}, records))
 }

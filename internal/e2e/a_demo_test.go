@@ -185,8 +185,11 @@ func TestDemoAndConsole(t *testing.T) {
 	wrong.listen(t, page)
 
 	t.Run("who is not signed in is asked to", func(t *testing.T) {
-		require.NoError(t, chromedp.Do(page, chromedp.Navigate(s.base+"/"), chromedp.WaitVisible(chromedp.CSS("#token"))))
+		require.NoError(t, chromedp.Do(page, chromedp.Navigate(s.base+"/"), chromedp.WaitVisible(chromedp.CSS("#passphrase"))))
 		axe(t, page, "sign-in")
+		press(t, page, `button[type="button"]`)
+		appears(t, page, "#token")
+		axe(t, page, "sign-in by token")
 		require.NoError(t, chromedp.Do(page, chromedp.SendKeys(chromedp.CSS("#token"), "wrong")))
 		press(t, page, `button[type="submit"]`)
 		appears(t, page, "#wrong")
@@ -348,6 +351,7 @@ func TestDemoAndConsole(t *testing.T) {
 			t.Parallel()
 			t.Run("boards", func(t *testing.T) { boards(t, page, m, s) })
 			t.Run("comparing", func(t *testing.T) { comparing(t, page, s) })
+			t.Run("people", func(t *testing.T) { peopleComeIn(t, page, m, s) })
 			t.Run("a newcomer watches ten targets from all agents", func(t *testing.T) { newcomer(t, page, s) })
 			t.Run("others are told", func(t *testing.T) { handsOn(t, page, m, s) })
 		})
@@ -360,7 +364,7 @@ func TestDemoAndConsole(t *testing.T) {
 		axe(t, page, "one path, dark")
 		require.NoError(t, chromedp.Do(page, chromedp.EmulateViewport(390, 800), chromedp.Navigate(s.base+"/"), chromedp.WaitVisible(browser.Rows)))
 		axe(t, page, "paths, dark and narrow")
-		for _, where := range []string{"/", "/measure?kind=ping", "/measure?kind=sweep", "/measure?kind=trace", "/measure?kind=stream", "/agents", "/sweeps", "/reports", "/settings", "/acceptance", "/acceptance?plan=new", "/readiness", "/compare", "/boards", "/boards/Sites", "/boards/Voice", "/boards/Sites?edit"} {
+		for _, where := range []string{"/", "/measure?kind=ping", "/measure?kind=sweep", "/measure?kind=trace", "/measure?kind=stream", "/agents", "/sweeps", "/reports", "/settings", "/people", "/acceptance", "/acceptance?plan=new", "/readiness", "/compare", "/boards", "/boards/Sites", "/boards/Voice", "/boards/Sites?edit"} {
 			require.NoError(t, chromedp.Do(page, chromedp.Navigate(s.base+where), chromedp.WaitVisible(chromedp.CSS("h1"))))
 			axe(t, page, where+", dark and narrow")
 			assert.LessOrEqual(t, evaluate[int](t, page, `document.documentElement.scrollWidth`), 390, "nothing is wider than the page %s", where)

@@ -82,7 +82,7 @@ func run(base, token, folder string) error {
 		chromedp.WaitVisible(startButton), chromedp.Click(startButton),
 		chromedp.WaitVisible(chromedp.CSS(`section table`)), settle)
 	return chromedp.Do(page,
-		chromedp.Navigate(base+"/sign-in"), chromedp.WaitVisible(chromedp.CSS("#token")),
+		chromedp.Navigate(base+"/sign-in?by=token"), chromedp.WaitVisible(chromedp.CSS("#token")),
 		browser.SignIn(base, token), settle, shoot("console-paths"),
 		measured, shoot("console-measure"), swept, shoot("console-sweeps"),
 		open("northquay terminal.gannetbay.example 4"), ranged("14 d"), shoot("console-path-fortnight"),

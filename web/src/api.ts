@@ -55,6 +55,12 @@ export type BoardShown = Schemas["Shown"];
 export type PartShown = Schemas["ShownPart"];
 export type Site = Schemas["Site"];
 export type Owner = Schemas["Owner"];
+export type Me = Schemas["Me"];
+export type Person = Schemas["Person"];
+export type Token = Schemas["Token"];
+export type SignedIn = Schemas["SignedIn"];
+export type Change = Schemas["Change"];
+export type WelcomeLink = Schemas["WelcomeLink"];
 export type PeriodReport = Schemas["Period"];
 
 /** An error that the service explained (RFC 9457), or that kept it from answering. */

@@ -7,6 +7,7 @@ import { Frame } from "./parts/Frame";
 import { NoPage } from "./pages/NoPage";
 import { Paths } from "./pages/Paths";
 import { SignIn } from "./pages/SignIn";
+import { Welcome } from "./pages/Welcome";
 import "./styles.css";
 
 // Each page brings what it needs: the first is soon there.
@@ -22,6 +23,7 @@ const Reports = lazy(async () => ({ default: (await import("./pages/Reports")).R
 const Boards = lazy(async () => ({ default: (await import("./pages/Boards")).Boards }));
 const OneBoard = lazy(async () => ({ default: (await import("./pages/OneBoard")).OneBoard }));
 const Settings = lazy(async () => ({ default: (await import("./pages/Settings")).Settings }));
+const People = lazy(async () => ({ default: (await import("./pages/People")).People }));
 const OnePath = lazy(async () => ({ default: (await import("./pages/OnePath")).OnePath }));
 
 createRoot(document.getElementById("root")!).render(
@@ -30,6 +32,7 @@ createRoot(document.getElementById("root")!).render(
       <BrowserRouter>
         <Routes>
           <Route path="/sign-in" element={<SignIn />} />
+          <Route path="/welcome" element={<Welcome />} />
           <Route element={<Frame />}>
             <Route index element={<Paths />} />
             <Route path="/paths/:id" element={<OnePath />} />
@@ -46,6 +49,7 @@ createRoot(document.getElementById("root")!).render(
             <Route path="/boards" element={<Boards />} />
             <Route path="/boards/:id" element={<OneBoard />} />
             <Route path="/settings" element={<Settings />} />
+            <Route path="/people" element={<People />} />
             <Route path="*" element={<NoPage />} />
           </Route>
         </Routes>

@@ -2196,6 +2196,8 @@ export interface components {
              * @description It grows with each change
              */
             revision: number;
+            /** @description Names of the people who see it, beside administrators; all do when there are none */
+            shared_with?: string[] | null;
         };
         BoardChange: {
             name: string;
@@ -2205,6 +2207,8 @@ export interface components {
              * @description That which it was made from: when somebody else changed the board meanwhile, this is refused
              */
             revision: number;
+            /** @description Names of the people who see it, beside administrators; all do when there are none */
+            shared_with?: string[] | null;
         };
         BoardParts: {
             parts: components["schemas"]["Part"][] | null;
@@ -2212,6 +2216,8 @@ export interface components {
         BoardSpec: {
             name: string;
             parts: components["schemas"]["Part"][] | null;
+            /** @description Names of the people who see it, beside administrators; all do when there are none */
+            shared_with?: string[] | null;
         };
         "BodyStruct { Secret string \"json:\\\"secret\\\" maxLength:\\\"200\\\"\" }Body": {
             secret: string;

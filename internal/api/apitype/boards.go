@@ -10,6 +10,8 @@ import (
 type BoardSpec struct {
 	Name  string        `json:"name" yaml:"name" maxLength:"100"`
 	Parts []boards.Part `json:"parts" yaml:"parts" maxItems:"40"`
+	// Beside administrators, who see all.
+	SharedWith []string `json:"shared_with,omitempty" yaml:"shared_with,omitempty" maxItems:"200" doc:"Names of the people who see it, beside administrators; all do when there are none"`
 }
 
 // BoardChange is what a board is to be from now on.

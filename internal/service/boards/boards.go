@@ -98,12 +98,14 @@ func (p Part) of() selection.Selection {
 
 // Board is a page of one's own.
 type Board struct {
-	ID        ident.ID  `json:"-"`
-	Name      string    `json:"-"`
-	Parts     []Part    `json:"parts"`
-	Revision  int       `json:"-"`
-	ChangedBy string    `json:"-"`
-	ChangedAt time.Time `json:"-"`
+	ID    ident.ID `json:"-"`
+	Name  string   `json:"-"`
+	Parts []Part   `json:"parts"`
+	// SharedWith are the names of the people who see it; all do when there are none.
+	SharedWith []string  `json:"shared_with,omitempty"`
+	Revision   int       `json:"-"`
+	ChangedBy  string    `json:"-"`
+	ChangedAt  time.Time `json:"-"`
 }
 
 // Boards are all of them. It is safe for concurrent use.
@@ -168,8 +170,14 @@ func (x *Boards) All() []Board {
 
 // Find is a board by its identifier or its name; the error wraps store.ErrNotFound, and says which
 // there are.
-func (x *Boards) Find(what string) (Board, error) {
-	all := x.All()
+func (x *Boards) Find(what string) (Board, error) { return find(x.All(), what) }
+
+// FindFor is Find among the boards that somebody sees.
+func (x *Boards) FindFor(what string, sees func(Board) bool) (Board, error) {
+	return find(slices.DeleteFunc(x.All(), func(b Board) bool { return !sees(b) }), what)
+}
+
+func find(all []Board, what string) (Board, error) {
 	names := make([]string, len(all))
 	for i, b := range all {
 		if b.ID.String() == what || strings.EqualFold(b.Name, what) {

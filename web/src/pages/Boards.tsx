@@ -40,6 +40,7 @@ export function Boards() {
             </Link>
             <span className="text-soft">{[...new Set((b.parts ?? []).map((p) => names[p.kind]!.toLowerCase()))].join(", ") || "nothing on it yet"}</span>
             <span className="ml-auto text-sm text-soft">
+              {(b.shared_with ?? []).length > 0 && `shared with ${b.shared_with!.join(", ")} · `}
               by {b.changed_by}, {when(b.changed_at)}
             </span>
           </li>

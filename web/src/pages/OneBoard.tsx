@@ -3,6 +3,7 @@ import { lazy, Suspense, useEffect, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { call, get, post, put, type Board, type BoardShown, type PartShown } from "../api";
 import { drafts, lacks, type Draft } from "../boardForm";
+import { words } from "../kinds/values";
 import { exactly } from "../format";
 import { Choice } from "../parts/Choice";
 import { Field, button } from "../parts/Field";
@@ -129,6 +130,7 @@ function Edit({ board }: { board: Board }) {
   const client = useQueryClient();
   const navigate = useNavigate();
   const [name, setName] = useState(board.name);
+  const [sharing, setSharing] = useState((board.shared_with ?? []).join(" "));
   const [list, setList] = useState<Draft[]>(() => drafts(board.parts ?? []));
   const [base] = useState(board.revision); // which this is made from
   const ready = list.filter((d) => !lacks(d.part));
@@ -145,7 +147,7 @@ function Edit({ board }: { board: Board }) {
     retry: false,
   });
   const save = useMutation({
-    mutationFn: () => put<Board, "/api/v1/boards/{id}">("/api/v1/boards/{id}", { id: board.id }, { name, parts: list.map((d) => d.part), revision: base }),
+    mutationFn: () => put<Board, "/api/v1/boards/{id}">("/api/v1/boards/{id}", { id: board.id }, { name, parts: list.map((d) => d.part), revision: base, ...(words(sharing).length > 0 ? { shared_with: words(sharing) } : {}) }),
     onSuccess: (b) => {
       client.setQueryData(["board", board.id], b);
       void client.invalidateQueries({ queryKey: ["boards"] });
@@ -166,6 +168,7 @@ function Edit({ board }: { board: Board }) {
       <form className="flex flex-wrap items-end gap-x-6 gap-y-3 pt-8 pb-4" onSubmit={(e) => { e.preventDefault(); save.mutate(); }}>
         <h1 className="sr-only">Arrange {board.name}</h1>
         <Field label="Name" wide value={name} onChange={setName} />
+        <Field label="Shared with, by name" wide value={sharing} onChange={setSharing} hint="all" title="Names of the people who see it, beside administrators" />
         <button type="submit" className={button} disabled={!name.trim() || unready > 0 || save.isPending} title={unready > 0 ? "A part lacks something" : undefined}>
           Keep it
         </button>

@@ -16,5 +16,16 @@ export function Field({ label, value, onChange, wide, hint, title, wrong }: { la
   );
 }
 
+/** Secret is a field for a passphrase. */
+export function Secret({ label, value, onChange, fresh, hint }: { label: string; value: string; onChange: (v: string) => void; fresh?: boolean; hint?: string }) {
+  return (
+    <label className="flex grow basis-72 flex-col gap-1 text-sm text-soft">
+      {label}
+      <input type="password" required autoComplete={fresh ? "new-password" : "current-password"} value={value} onChange={(e) => onChange(e.target.value)} placeholder={hint}
+        className="border-b border-line bg-transparent px-1 py-1 text-base text-ink placeholder:text-soft" />
+    </label>
+  );
+}
+
 /** button is how buttons of forms look. */
 export const button = "cursor-pointer self-end border border-ink px-4 py-1.5 hover:bg-sheet disabled:cursor-default disabled:opacity-50";

@@ -1,7 +1,7 @@
 import { Suspense } from "react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, NavLink, Outlet } from "react-router";
-import { call, get, type Status } from "../api";
+import { call, get, type Me, type Status } from "../api";
 import { useLive } from "../live";
 import { useTheme } from "../theme";
 import { Troubles } from "./Troubles";
@@ -17,6 +17,7 @@ const pages: [string, string][] = [
   ["/reports", "Reports"],
   ["/boards", "Boards"],
   ["/settings", "Settings"],
+  ["/people", "People"],
 ];
 
 /** Frame is what stands around every page. */
@@ -25,6 +26,7 @@ export function Frame() {
   const [theme, toggle] = useTheme();
   const client = useQueryClient();
   const status = useQuery({ queryKey: ["status"], queryFn: () => get<Status>("/status"), refetchInterval: 30_000 });
+  const me = useQuery({ queryKey: ["me"], queryFn: () => get<Me>("/session"), staleTime: 60_000 });
   const signOut = async () => {
     await call("DELETE", "/session");
     client.clear();
@@ -49,6 +51,11 @@ export function Frame() {
         </nav>
         <div className="ml-auto flex items-center gap-4 text-sm">
           {!alive && <span className="text-plum">not live: connecting again</span>}
+          {me.data && (
+            <Link to="/people" className="text-soft underline-offset-4 hover:text-ink hover:underline" title={`Signed in as ${me.data.role}`}>
+              {me.data.name}
+            </Link>
+          )}
           <button type="button" onClick={toggle} className="cursor-pointer text-soft underline-offset-4 hover:text-ink hover:underline">
             {theme === "dark" ? "Light" : "Dark"}
           </button>
