@@ -55,5 +55,14 @@ build_console() {
 build_program() {
   mkdir -p bin
   # It begins at its own entry, which sees whether standard output is open.
-  CGO_ENABLED=0 go build -trimpath -ldflags "-E main.entry" -o bin/woodlark ./cmd/woodlark
+  CGO_ENABLED=0 go build -trimpath -buildvcs=false -ldflags "-E main.entry $(built_from)" -o bin/woodlark ./cmd/woodlark
+}
+
+# built_from has the linker set what the program is built from: of what is committed only, so that
+# the same source gives the same program.
+built_from() {
+  local hash
+  hash=$(git rev-parse --short=12 HEAD 2>/dev/null) || return 0
+  if [ -n "$(git status --porcelain 2>/dev/null)" ]; then hash="$hash+"; fi
+  echo "-X woodlark.example/internal/cli.commit=$hash -X woodlark.example/internal/cli.date=$(git log -1 --format=%cs)"
 }

@@ -31,9 +31,10 @@ func (g *Gather) Locate(r Route) ([]Fault, []Spared) {
 	g = g.levelled()
 	dead := deadFlows(g.vanished())
 	links := g.links(r, dead)
-	cells := alike(g.cells(r, dead), links)
+	single := g.cells(r, dead)
+	cells := alike(single, links)
 	m := newModel(cells, g.spread())
-	m.byFlow = g.byFlow(dead)
+	m.single = single
 	candidates := append(links, g.sparers(r, dead)...)
 	candidates = slices.DeleteFunc(candidates, func(c *cause) bool { return !c.bind(cells) || !c.spares.IsValid() && !shows(cells, c) })
 	m.countParts(candidates)
@@ -51,20 +52,6 @@ func (g *Gather) Locate(r Route) ([]Fault, []Spared) {
 		return cmp.Or(cmp.Compare(a.TTL, b.TTL), cmp.Compare(b.Evidence, a.Evidence))
 	})
 	return found, spared
-}
-
-// byFlow is what each flow lost at the target, of those that do not vanish.
-func (g *Gather) byFlow(dead map[int]int) (list []FlowFigures) {
-	for _, flow := range slices.Sorted(maps.Keys(g.ends)) {
-		t := g.spots[spot{g.ends[flow], flow}]
-		if _, vanishes := dead[flow]; vanishes || t == nil {
-			continue
-		}
-		if n := g.count(t, loss.Ratio{}); n.Sent > 0 {
-			list = append(list, FlowFigures{Flow: flow, Loss: n})
-		}
-	}
-	return list
 }
 
 // lostBehind is what the flows that pass a router lose at the target.

@@ -3,6 +3,7 @@ package route
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"math"
 	"net/netip"
 	"slices"
@@ -154,24 +155,33 @@ func (m *model) countParts(candidates []*cause) {
 	m.parts = len(sets)
 }
 
-// byWay reports whether a link that some flows pass is why they lose more, by how much each
-// flow loses at the target beyond what other causes explain. Where ways back part, too,
-// flows lose more or less whichever way there they take.
+// byWay reports whether a link that some flows pass is why they lose more: by how much each flow
+// loses from there on, at the target and at the hops before it, beyond what other causes explain.
+// Where ways back part, too, the target loses of some flows more than of others whichever way
+// there they take; hops on the way do not, for what they answer comes back one way.
 func (m *model) byWay(c *cause, others []*cause) bool {
 	if !c.part {
 		return true
 	}
 	x, _ := m.fitted(others, nil)
-	var mine, rest []float64
-	for _, f := range m.byFlow {
+	lost, sent := map[int]float64{}, map[int]float64{}
+	for _, cell := range m.single {
+		if cell.ttl < c.ttl || cell.ttl == 0 {
+			continue
+		}
 		log := x[0]
 		for k, o := range others {
-			if !o.spares.IsValid() && o.flows[f.Flow] {
+			if o.covers(cell) {
 				log += x[k+1]
 			}
 		}
-		beyond := f.Loss.Value().Or(0) + math.Expm1(-log)
-		if c.flows[f.Flow] {
+		n := cell.lost + cell.answered
+		lost[cell.flow] += cell.lost + n*math.Expm1(-log)
+		sent[cell.flow] += n
+	}
+	var mine, rest []float64
+	for _, flow := range slices.Sorted(maps.Keys(sent)) {
+		if beyond := lost[flow] / sent[flow]; c.flows[flow] {
 			mine = append(mine, beyond)
 		} else {
 			rest = append(rest, beyond)

@@ -67,10 +67,10 @@ type model struct {
 	cells  []cell
 	base   *cause // of every probe: this host itself
 	causes []*cause
-	fixed  []float64     // by cell, of causes that are not to move; nil for none
-	spread float64       // how much more than single losses the losses vary
-	byFlow []FlowFigures // at the target, of flows that do not vanish
-	parts  int           // how many sets of some flows are tried as causes
+	fixed  []float64 // by cell, of causes that are not to move; nil for none
+	spread float64   // how much more than single losses the losses vary
+	single []cell    // likewise, of each flow by itself
+	parts  int       // how many sets of some flows are tried as causes
 }
 
 func newModel(cells []cell, spread float64) *model {

@@ -10,6 +10,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -26,6 +27,7 @@ import (
 	"woodlark.example/internal/service"
 	"woodlark.example/internal/service/runs"
 	"woodlark.example/internal/store"
+	"woodlark.example/internal/thirdparty"
 )
 
 // Options of the interface.
@@ -66,6 +68,10 @@ func New(o Options) http.Handler {
 	r.Use(s.Metrics.Time, middleware.Recoverer, secureHeaders, s.strangers)
 	r.Get("/healthz", s.healthz)
 	r.Get("/readyz", s.readyz)
+	r.Get("/notices.txt", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+		_, _ = io.WriteString(w, thirdparty.Notices)
+	})
 	r.Group(func(r chi.Router) {
 		r.Use(s.authenticate)
 		r.Handle("/metrics", s.Metrics.Handler())
@@ -229,6 +235,9 @@ func secureHeaders(next http.Handler) http.Handler {
 		h := w.Header()
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
+		if secure(r) {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
 		next.ServeHTTP(w, r)
 	})

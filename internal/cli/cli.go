@@ -27,9 +27,6 @@ import (
 	"woodlark.example/internal/settings"
 )
 
-// Version of the program.
-const Version = "0.1.0"
-
 // The exit statuses.
 const (
 	exitGood       = 0 // measured and good
@@ -150,15 +147,16 @@ func run(args []string, in io.Reader, out, errs io.Writer) int {
 	case "help", "-help", "--help":
 		return help(args[1:], out, errs)
 	case "version", "-version", "--version":
-		fmt.Fprintln(out, "woodlark", Version)
+		version(out)
 		return exitGood
 	}
-	i := slices.IndexFunc(commands(), func(c command) bool { return c.name == name })
+	all := allCommands()
+	i := slices.IndexFunc(all, func(c command) bool { return c.name == name })
 	if i < 0 {
 		fmt.Fprintf(errs, "woodlark: there is no command %q; 'woodlark help' lists them\n", short(name))
 		return exitWrongCall
 	}
-	c := newCall(commands()[i], ctx, args[1:], in, out, errs)
+	c := newCall(all[i], ctx, args[1:], in, out, errs)
 	return c.finish(c.run(c))
 }
 
@@ -282,7 +280,7 @@ func (c *call) withService() {
 // client returns a client of the service: the one that is named, or the one
 // that runs on this machine.
 func (c *call) client() (*client.Client, error) {
-	base, token := c.service, os.Getenv("WOODLARK_TOKEN")
+	base, token, cert := c.service, os.Getenv("WOODLARK_TOKEN"), ""
 	if base == "" {
 		base = os.Getenv("WOODLARK_SERVICE")
 	}
@@ -296,7 +294,7 @@ func (c *call) client() (*client.Client, error) {
 		if err != nil || base != "" && note.URL != strings.TrimSuffix(base, "/") {
 			continue
 		}
-		base = note.URL
+		base, cert = note.URL, note.Cert
 		if token == "" {
 			token = note.token
 		}
@@ -308,7 +306,11 @@ func (c *call) client() (*client.Client, error) {
 	if token == "" {
 		return nil, exit{exitUnmeasured, fmt.Errorf("the token of %s is not known here: put it into WOODLARK_TOKEN; it is in the file 'token' of the service's state folder", base)}
 	}
-	return client.New(base, token), nil
+	api := client.New(base, token)
+	if cert != "" {
+		api.Trust(cert)
+	}
+	return api, nil
 }
 
 // stateFolders are where a service of this machine may keep its state.

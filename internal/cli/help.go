@@ -2,20 +2,17 @@ package cli
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"io"
 	"slices"
 	"strings"
-
-	"woodlark.example/internal/kind"
 )
 
 func overview(w io.Writer) {
 	fmt.Fprintln(w, "Woodlark measures the paths between hosts, learns what is normal for each,")
 	fmt.Fprintln(w, "and says which got worse: since when, by how much, and why.")
 	fmt.Fprintln(w)
-	for _, c := range commands() {
+	for _, c := range allCommands() {
 		fmt.Fprintf(w, "  woodlark %-10s %s\n", c.name, c.summary)
 	}
 	fmt.Fprintln(w, "\n'woodlark help COMMAND' shows the options and an example.")
@@ -28,14 +25,15 @@ func help(args []string, out, errs io.Writer) int {
 		overview(out)
 		return exitGood
 	}
-	i := slices.IndexFunc(commands(), func(c command) bool { return c.name == args[0] })
+	all := allCommands()
+	i := slices.IndexFunc(all, func(c command) bool { return c.name == args[0] })
 	if i < 0 {
 		fmt.Fprintf(errs, "woodlark: there is no command %q; 'woodlark help' lists them\n", short(args[0]))
 		return exitWrongCall
 	}
 	// A command registers its flags before it parses: asked for help, it stops
 	// there.
-	c := newCall(commands()[i], context.Background(), []string{"-help"}, strings.NewReader(""), out, errs)
+	c := newCall(all[i], context.Background(), []string{"-help"}, strings.NewReader(""), out, errs)
 	return c.finish(c.run(c))
 }
 
@@ -44,21 +42,13 @@ func (c *call) help(w io.Writer) {
 	for _, u := range strings.Split(c.usage, "\n") {
 		fmt.Fprintf(w, "  woodlark %s %s\n", c.name, u)
 	}
-	options := false
-	c.flags.VisitAll(func(*flag.Flag) { options = true })
-	if options {
+	list := c.options()
+	if len(list) > 0 {
 		fmt.Fprintln(w, "\nOptions")
 	}
-	c.flags.VisitAll(func(f *flag.Flag) {
-		if strings.HasPrefix(f.Usage, kind.OldSpelling) {
-			return
-		}
-		says := f.Usage
-		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "0s" && !strings.Contains(says, "(default") {
-			says += fmt.Sprintf(" (default %s)", f.DefValue)
-		}
-		fmt.Fprintf(w, "  -%-14s %s\n", f.Name, says)
-	})
+	for _, f := range list {
+		fmt.Fprintf(w, "  -%-14s %s\n", f.Name, says(f))
+	}
 	if c.more != "" {
 		fmt.Fprintf(w, "\n%s\n", c.more)
 	}

@@ -18,6 +18,9 @@ import (
 type note struct {
 	URL string `json:"url"`
 	Pid int    `json:"pid"`
+	// Cert is the file of the certificate that the service shows; empty without TLS. Whoever can
+	// change that file or this note could as well read the token: what it holds is trusted.
+	Cert string `json:"cert,omitempty"`
 
 	token string
 }

@@ -86,13 +86,14 @@ type hosted struct {
 	*serve.Process
 	token string
 	state string
+	cert  string // the file of the certificate that it shows
 	lock  *os.File
 }
 
 // settle locks the state folder, starts a service on it, and leaves a note for
 // the command line.
 func settle(c *call, o serve.Options) (*hosted, error) {
-	h := &hosted{state: o.Settings.State}
+	h := &hosted{state: o.Settings.State, cert: o.Settings.Cert}
 	var err error
 	if h.lock, err = lockState(h.state); err != nil {
 		return nil, err
@@ -104,11 +105,19 @@ func settle(c *call, o serve.Options) (*hosted, error) {
 	if h.Process, err = serve.Start(c.ctx, o); err != nil {
 		return nil, errors.Join(err, h.lock.Close())
 	}
-	if err := writeNote(h.state, note{URL: h.URL(), Pid: os.Getpid()}); err != nil {
+	if err := writeNote(h.state, h.note()); err != nil {
 		o.Log.Error("no note could be left for the command line, which does not find this service now; it is tried again", "error", err)
 		go h.leaveNote(c.ctx)
 	}
 	return h, nil
+}
+
+func (h *hosted) note() note {
+	n := note{URL: h.URL(), Pid: os.Getpid()}
+	if h.cert != "" {
+		n.Cert, _ = filepath.Abs(h.cert)
+	}
+	return n
 }
 
 // leaveNote tries to leave the note until there is room for it.
@@ -119,7 +128,7 @@ func (h *hosted) leaveNote(ctx context.Context) {
 			return
 		case <-time.After(5 * time.Second):
 		}
-		if writeNote(h.state, note{URL: h.URL(), Pid: os.Getpid()}) == nil {
+		if writeNote(h.state, h.note()) == nil {
 			return
 		}
 	}

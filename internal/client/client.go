@@ -8,12 +8,15 @@ package client
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
+	"os"
 	"strings"
 	"time"
 )
@@ -54,6 +57,24 @@ type Client struct {
 // http://127.0.0.1:7373.
 func New(base, token string) *Client {
 	return &Client{base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{Timeout: 60 * time.Second}}
+}
+
+// Trust has the client trust a service that shows the certificate in a file, whatever its name is,
+// and no other: that of a service on the same machine, which is called by its address.
+func (c *Client) Trust(file string) {
+	own := http.DefaultTransport.(*http.Transport).Clone()
+	own.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12, InsecureSkipVerify: true, VerifyConnection: func(s tls.ConnectionState) error {
+		data, err := os.ReadFile(file) // it may have been renewed
+		if err != nil {
+			return fmt.Errorf("read the certificate that the service has to show: %w", err)
+		}
+		block, _ := pem.Decode(data)
+		if block == nil || len(s.PeerCertificates) == 0 || !bytes.Equal(block.Bytes, s.PeerCertificates[0].Raw) {
+			return fmt.Errorf("the service does not show the certificate in %s", file)
+		}
+		return nil
+	}}
+	c.http = &http.Client{Timeout: c.http.Timeout, Transport: own}
 }
 
 // Base is the service's address.

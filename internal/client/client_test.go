@@ -2,10 +2,13 @@ package client_test
 
 import (
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -60,6 +63,33 @@ func TestAServiceThatIsNotThere(t *testing.T) {
 	err := client.New(service.URL, "x").Get(t.Context(), "/status", nil, nil)
 	require.ErrorIs(t, err, client.ErrUnreached)
 	assert.ErrorContains(t, err, "woodlark serve")
+}
+
+// TestItTrustsOneCertificate: that in a file, as it is there now, and no other.
+func TestItTrustsOneCertificate(t *testing.T) {
+	service := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(`{}`)) }))
+	defer service.Close()
+	file := filepath.Join(t.TempDir(), "cert.pem")
+	keep := func(der []byte) {
+		require.NoError(t, os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600))
+	}
+	ask := func(trust bool) error {
+		c := client.New(service.URL, "x")
+		if trust {
+			c.Trust(file)
+		}
+		return c.Get(t.Context(), "/status", nil, &struct{}{})
+	}
+	own := service.Certificate().Raw
+	keep(own)
+	assert.NoError(t, ask(true))
+	assert.Error(t, ask(false), "nobody has signed it")
+	keep(append([]byte{0}, own...))
+	assert.ErrorContains(t, ask(true), "does not show the certificate in")
+	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	assert.Error(t, ask(true))
+	require.NoError(t, os.Remove(file))
+	assert.Error(t, ask(true))
 }
 
 func TestSegment(t *testing.T) {

@@ -9,6 +9,7 @@ package serve
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -72,6 +73,7 @@ type Process struct {
 	face     face
 	early    *running // the local agent, once it runs
 	owner    ident.ID
+	shows    *certificate // by TLS; nil for HTTP in clear
 	lost     chan error
 
 	stopWork context.CancelFunc
@@ -96,6 +98,12 @@ func Start(ctx context.Context, o Options) (*Process, error) {
 			return nil, fmt.Errorf("the address %s is taken by another program; end that one, or choose another with -listen", o.Settings.Listen)
 		}
 		return nil, fmt.Errorf("listen on %s: %w", o.Settings.Listen, err)
+	}
+	if set := o.Settings; set.Cert != "" {
+		if s.shows, err = openCertificate(set.Cert, set.CertKey, s.log); err != nil {
+			s.Close()
+			return nil, err
+		}
 	}
 	s.face.set(api.Starting(o.Console, s.whyNotReady))
 	if s.owner, err = ownerOf(o.Settings.State); err != nil {
@@ -172,6 +180,7 @@ func (s *Process) open(ctx context.Context) (err error) {
 		return err
 	}
 	s.door.open(s.service)
+	_ = os.Remove(filepath.Join(set.State, "sessions.json")) // of a version before: they are in the database now
 	if s.options.Local != nil {
 		if err := s.addLocal(ctx); err != nil {
 			return err
@@ -280,7 +289,11 @@ func (s *Process) URL() string {
 	if ip := net.ParseIP(host); ip != nil && ip.IsUnspecified() {
 		host = "127.0.0.1"
 	}
-	return "http://" + net.JoinHostPort(host, port)
+	scheme := "http"
+	if s.shows != nil {
+		scheme = "https"
+	}
+	return scheme + "://" + net.JoinHostPort(host, port)
 }
 
 // AddAgent starts an agent inside the service.
@@ -310,7 +323,12 @@ func (s *Process) Serve(ctx context.Context) error {
 		ErrorLog:    slog.NewLogLogger(s.log.Handler(), slog.LevelWarn),
 	}
 	failed := make(chan error, 2)
-	go func() { failed <- server.Serve(s.listener) }()
+	if s.shows != nil {
+		server.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: s.shows.get}
+		go func() { failed <- server.ServeTLS(s.listener, "", "") }()
+	} else {
+		go func() { failed <- server.Serve(s.listener) }()
+	}
 	opening, stopOpening := context.WithCancel(ctx)
 	opened := make(chan struct{})
 	go func() {

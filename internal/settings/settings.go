@@ -26,6 +26,8 @@ type Settings struct {
 	// HostNames are names by which browsers reach the console, in small letters.
 	HostNames []string
 	Plain     bool // HTTP in clear beyond loopback
+	// Files of the certificate that is shown, and of its key; empty for HTTP in clear.
+	Cert, CertKey string
 	State     string
 	Database  string
 	Name      string
@@ -76,6 +78,8 @@ func Table() []Setting {
 			}
 			return nil
 		}},
+		{"tls-cert", "", "file of the certificate to speak TLS with, and of those above it, as PEM; read again when it changes", text(func(s *Settings) *string { return &s.Cert })},
+		{"tls-key", "", "file of the certificate's key, as PEM", text(func(s *Settings) *string { return &s.CertKey })},
 		{"host-names", "", "names by which browsers reach the console, with commas between them, beside addresses and this machine's name", func(s *Settings, v string) error {
 			for _, name := range strings.Split(v, ",") {
 				if name = strings.ToLower(strings.TrimSpace(name)); name != "" {
@@ -227,14 +231,17 @@ func Register(flags *flag.FlagSet) func() (Settings, error) {
 
 // check says what of the settings does not go together.
 func (s Settings) check() error {
+	if (s.Cert == "") != (s.CertKey == "") {
+		return errors.New("tls-cert and tls-key go together: a certificate needs its key")
+	}
 	host, _, err := net.SplitHostPort(s.Listen)
-	if err != nil || s.Plain || host == "localhost" {
+	if err != nil || s.Plain || s.Cert != "" || host == "localhost" {
 		return nil // what is wrong with it is said elsewhere
 	}
 	if ip := net.ParseIP(host); ip != nil && ip.IsLoopback() {
 		return nil
 	}
-	return fmt.Errorf("listen: %s is beyond this machine, and HTTP goes in clear: everybody on the way can read the token. Listen on loopback behind a proxy that speaks TLS, or say -plain-http", s.Listen)
+	return fmt.Errorf("listen: %s is beyond this machine, and HTTP goes in clear: everybody on the way can read the token. Give it a certificate (-tls-cert, -tls-key), or listen on loopback behind a proxy that speaks TLS, or say -plain-http", s.Listen)
 }
 
 // switched is a setting that is on when its flag is given without more.

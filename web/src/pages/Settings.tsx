@@ -27,6 +27,9 @@ export function Settings() {
         <p className="text-soft">Limits for a purpose. Ready-made: {(objectives.data ?? []).filter((o) => o.ready_made).map((o) => o.name).join(", ")}.</p>
         <OwnObjectives all={objectives.data ?? []} added={() => undefined} />
       </section>
+      <p className="mt-10 border-t border-line pt-6 text-sm text-soft">
+        Woodlark is built with the work of others: <a className="underline underline-offset-4 hover:text-ink" href="/notices.txt">their licences</a>.
+      </p>
     </>
   );
 }
