@@ -28,11 +28,11 @@ type Settings struct {
 	Plain     bool // HTTP in clear beyond loopback
 	// Files of the certificate that is shown, and of its key; empty for HTTP in clear.
 	Cert, CertKey string
-	State     string
-	Database  string
-	Name      string
-	Site      string
-	Zone      *time.Location
+	State         string
+	Database      string
+	Name          string
+	Site          string
+	Zone          *time.Location
 	// Holidays, Tolerance and Maintenance are how paths are judged, as written.
 	Holidays, Tolerance, Maintenance string
 	Conversations                    string // programs, whom the service's own agent may look at
