@@ -14,6 +14,7 @@ import (
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/service/events"
+	"woodlark.example/internal/service/people"
 	"woodlark.example/internal/service/runs"
 )
 
@@ -93,6 +94,8 @@ func (s *server) registerEvents(a huma.API) {
 	op := operation(http.MethodGet, "/events", "listen", "A live stream of new readings and changes of state (server-sent events); each has an id, by which it is resumed", "Events")
 	sse.Register(a, op, map[string]any{"reading": ReadingEvent{}, "state": StateEvent{}, "watch": WatchEvent{}, string(swept): SweepEvent{}, string(traced): TraceEvent{}, string(ended): TwoEndedEvent{}, "run": RunEvent{}, "incident": IncidentEvent{}, "notice": NoticeEvent{}, "missed": MissedEvent{}, "alive": AliveEvent{}},
 		func(ctx context.Context, in *listen, send sse.Sender) {
+			ctx, leave := s.c.People.WhileIn(ctx, people.Of(ctx))
+			defer leave()
 			heard, stop, whole := s.c.Events.ListenSince(in.Last)
 			defer stop()
 			alive := time.NewTicker(15 * time.Second)

@@ -57,10 +57,17 @@ func evaluate[T any](t *testing.T, page context.Context, script string) T {
 	return v
 }
 
-// until waits for a script to be true of the page.
+// until waits for a script to be true of the page. A page that is on its way to another has no
+// answer yet: it is asked again.
 func until(t *testing.T, page context.Context, script string) {
 	t.Helper()
-	if !assert.Eventually(t, func() bool { return evaluate[bool](t, page, script) }, 30*time.Second, 100*time.Millisecond, script) {
+	var last error
+	if !assert.Eventually(t, func() bool {
+		var is bool
+		is, last = chromedp.Run(page, chromedp.Evaluate[bool](script, chromedp.EvalAwaitPromise))
+		return last == nil && is
+	}, 30*time.Second, 100*time.Millisecond, script) {
+		t.Error("the last answer:", last)
 		t.Fatal(evaluate[string](t, page, `"the page at " + location.href + " reads: " + document.body.innerText`))
 	}
 }

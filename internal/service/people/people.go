@@ -129,6 +129,7 @@ type People struct {
 	signIns map[[32]byte]store.SignIn
 	machine string // the state folder's token
 	wrong   map[string][]time.Time
+	changed chan struct{} // closed at the next change; nil while nobody waits for it
 }
 
 // New knows nobody before Load.
@@ -170,6 +171,7 @@ func (x *People) Load(ctx context.Context) error {
 		}
 		x.signIns[[32]byte(s.Mark)] = s
 	}
+	x.tell()
 	return nil
 }
 
@@ -306,6 +308,7 @@ func (x *People) put(p store.Person) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	x.people[p.ID] = p
+	x.tell()
 }
 
 // told is what is written down of a person: not how they come in.
@@ -400,6 +403,7 @@ func (x *People) endAll(ctx context.Context, id ident.ID) error {
 			tokens = append(tokens, t)
 		}
 	}
+	x.tell()
 	x.mu.Unlock()
 	err := x.o.Store.DeleteSignIns(ctx, sessions...)
 	for _, t := range tokens {

@@ -112,6 +112,7 @@ func (x *People) EndToken(ctx context.Context, id ident.ID) error {
 			x.tokens[mark] = row
 		}
 	}
+	x.tell()
 	name := x.people[row.PersonID].Name
 	x.mu.Unlock()
 	if row.ID == (ident.ID{}) {
@@ -133,15 +134,11 @@ func (x *People) ByToken(ctx context.Context, key, address string) (Who, bool) {
 	}
 	mark := [32]byte(keys.Mark(key))
 	t, is := x.tokens[mark]
-	p, known := x.people[t.PersonID]
+	w, may := x.whoUses(t, address)
 	x.mu.RUnlock()
 	now := x.o.Now().UTC()
-	if !is || !known || p.EndedAt != nil || x.open(t, now) != nil {
+	if !is || !may {
 		return Who{}, false
-	}
-	role := Role(t.Role)
-	if role.rank() > Role(p.Role).rank() {
-		role = Role(p.Role)
 	}
 	if t.UsedAt == nil || now.Sub(*t.UsedAt) >= seenEvery || t.UsedFrom != address {
 		t.UsedAt, t.UsedFrom = &now, address
@@ -151,6 +148,19 @@ func (x *People) ByToken(ctx context.Context, key, address string) (Who, bool) {
 		}
 		x.mu.Unlock()
 		x.later(ctx, "a token", func(ctx context.Context) error { return x.o.Store.UsedPersonToken(ctx, t.ID, now, address) })
+	}
+	return w, true
+}
+
+// whoUses is who has a token, as they are now; false for nobody. x.mu is held.
+func (x *People) whoUses(t store.PersonToken, address string) (Who, bool) {
+	p, known := x.people[t.PersonID]
+	if !known || p.EndedAt != nil || x.open(t, x.o.Now().UTC()) != nil {
+		return Who{}, false
+	}
+	role := Role(t.Role)
+	if role.rank() > Role(p.Role).rank() {
+		role = Role(p.Role)
 	}
 	return Who{Person: p.ID, Name: p.Name, Role: role, Way: ByToken, Token: t.ID, EndsAt: t.EndsAt, Address: address}, true
 }

@@ -162,6 +162,7 @@ func (x *People) endSignInsOf(ctx context.Context, id, but ident.ID) {
 			delete(x.signIns, mark)
 		}
 	}
+	x.tell()
 	x.mu.Unlock()
 	if err := x.o.Store.DeleteSignIns(ctx, ids...); err != nil {
 		x.o.Log.Error("sessions that ended could not be removed", "error", err)
@@ -298,6 +299,9 @@ func (x *People) begin(ctx context.Context, p *store.Person, way Way, address, b
 		delete(x.signIns, first)
 	}
 	x.signIns[[32]byte(s.Mark)] = s
+	if gone != nil {
+		x.tell()
+	}
 	x.mu.Unlock()
 	err := errors.Join(x.o.Store.SaveSignIn(ctx, s), x.o.Store.DeleteSignIns(ctx, gone...))
 	if p != nil {
@@ -316,6 +320,11 @@ func (x *People) begin(ctx context.Context, p *store.Person, way Way, address, b
 func (x *People) whoOf(s store.SignIn, address string) Who {
 	x.mu.RLock()
 	defer x.mu.RUnlock()
+	return x.whoHas(s, address)
+}
+
+// whoHas is whoOf; x.mu is held.
+func (x *People) whoHas(s store.SignIn, address string) Who {
 	w := Who{Way: Way(s.Way), SignIn: s.ID, EndsAt: &s.EndsAt, Address: address}
 	if s.PersonID == nil {
 		if x.machine == "" || string(s.KeyMark) != string(keys.Mark(x.machine)) {
@@ -410,6 +419,7 @@ func (x *People) SignOut(ctx context.Context, key string) error {
 	x.mu.Lock()
 	s, is := x.signIns[mark]
 	delete(x.signIns, mark)
+	x.tell()
 	x.mu.Unlock()
 	if !is {
 		return nil
@@ -429,6 +439,7 @@ func (x *People) EndSignIn(ctx context.Context, id ident.ID) error {
 				delete(x.signIns, mark)
 			}
 		}
+		x.tell()
 		x.mu.Unlock()
 		err := x.o.Store.DeleteSignIns(ctx, id)
 		x.o.Notices.Changed(ctx, "session_ended", s.Name, map[string]any{"session": id.String(), "address": s.Address, "began_at": s.BeganAt}, nil)
