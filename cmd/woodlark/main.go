@@ -1,3 +1,5 @@
+//go:build linux
+
 // Command woodlark measures the paths between hosts and says which got worse.
 package main
 

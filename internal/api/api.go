@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"sync/atomic"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -42,14 +43,17 @@ type Options struct {
 	Log   *slog.Logger
 	// Metrics are its figures; ones of its own when nil.
 	Metrics *metrics.Registry
+	// Backup writes all that the service knows; nil where there is none to be had.
+	Backup func(ctx context.Context, to io.Writer) error
 }
 
 type server struct {
 	Options
 	c         *service.Service
-	wrong     throttle // keys that were wrong, by address
-	waiting   doors    // who has shown no key
-	guessing  throttle // links and passphrases of guests that were wrong, by address
+	backing   atomic.Bool // a backup is being made
+	wrong     throttle    // keys that were wrong, by address
+	waiting   doors       // who has shown no key
+	guessing  throttle    // links and passphrases of guests that were wrong, by address
 	visitors  visitors
 	unpacking chan struct{}
 }
@@ -130,6 +134,7 @@ func config(version string) huma.Config {
 		{Name: "Events", Description: "What happens, as it happens"},
 		{Name: "Session", Description: "Coming in to the console"},
 		{Name: "People", Description: "Who may come in, as what, and by which way"},
+		{Name: "Care", Description: "Keeping what the service knows"},
 		{Name: "For agents", Description: "What an agent on another machine calls, with a key of its own"},
 	}
 	c.OpenAPIPath = "/api/v1/openapi"
@@ -165,6 +170,7 @@ func (s *server) register(a huma.API) {
 	s.registerSites(a)
 	s.registerOwners(a)
 	s.registerTransfer(a)
+	s.registerBackup(a)
 	s.registerConversations(a)
 	s.registerNotify(a)
 	s.registerSweeps(a)

@@ -16,7 +16,7 @@ var forAdministrators = []string{
 	"list-people", "add-person", "change-person", "welcome-person",
 	"invite-agent", "remove-agent",
 	"add-channel", "remove-channel", "test-channel",
-	"list-changes", "import-readings", "import-baseline",
+	"list-changes", "import-readings", "import-baseline", "make-backup",
 }
 
 // forViewers are the calls that change nothing for others, though they are no GET.

@@ -5,14 +5,18 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"net/http"
+	"slices"
 	"strings"
 )
+
+// streamed are the calls whose answers go out as they are made, however long they are.
+var streamed = []string{"/events", "/backup", "/export/readings"}
 
 // tagged gives answers to GET an ETag of their content, and answers 304 to who has that
 // already (RFC 9110, 13.1.2). What is streamed has none.
 func tagged(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Method != http.MethodGet || strings.HasSuffix(r.URL.Path, "/events") {
+		if r.Method != http.MethodGet || slices.ContainsFunc(streamed, func(s string) bool { return strings.HasSuffix(r.URL.Path, s) }) {
 			next.ServeHTTP(w, r)
 			return
 		}

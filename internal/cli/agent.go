@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"crypto/x509"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 	"woodlark.example/internal/agent"
 	"woodlark.example/internal/host"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/keys"
 	"woodlark.example/internal/network/kernel"
 	"woodlark.example/internal/probe/session"
 	"woodlark.example/internal/remote"
@@ -42,7 +44,11 @@ type agentFile struct {
 	Name    string   `json:"name"`
 	Site    string   `json:"site"`
 	Key     string   `json:"key"`
+	Invite  string   `json:"invite,omitempty"` // a mark of the one that it joined by
 }
+
+// inviteMark tells invites apart, and does not give one away.
+func inviteMark(code string) string { return hex.EncodeToString(keys.Mark(code)[:8]) }
 
 type agentOptions struct {
 	join, invite, ca, state, name, site, labels, listen, advertise, allow, rate, hours string
@@ -162,14 +168,16 @@ func (c *call) agentIdentity(o agentOptions) (me agentFile, err error) {
 	name := filepath.Join(o.state, "agent.json")
 	data, err := os.ReadFile(name)
 	switch {
-	case err == nil && o.invite != "":
-		return me, wrongCall("this agent has joined already, as %s tells; to join anew remove that file, or choose another -state", name)
 	case err == nil:
 		if err := json.Unmarshal(data, &me); err != nil || me.Key == "" {
 			return me, exit{exitUnmeasured, fmt.Errorf("%s is damaged; remove it and join anew", name)}
 		}
 		if o.join != "" {
 			me.Service = o.join
+		}
+		// A unit or a container begins again with the invite that it joined by.
+		if o.invite != "" && me.Invite != inviteMark(o.invite) {
+			return me, wrongCall("this agent has joined already, by another invite, as %s tells; to join anew remove that file, or choose another -state", name)
 		}
 		return me, nil
 	case !errors.Is(err, fs.ErrNotExist):
@@ -186,9 +194,9 @@ func (c *call) agentIdentity(o agentOptions) (me agentFile, err error) {
 	if err != nil {
 		return me, exit{exitUnmeasured, err}
 	}
-	me = agentFile{Service: o.join, ID: answer.ID, Name: answer.Name, Site: answer.Site, Key: answer.Key}
+	me = agentFile{Service: o.join, ID: answer.ID, Name: answer.Name, Site: answer.Site, Key: answer.Key, Invite: inviteMark(o.invite)}
 	b, _ := json.MarshalIndent(me, "", "  ")
-	if err := os.WriteFile(name, b, 0o600); err != nil {
+	if err := writeWhole(name, b); err != nil {
 		return me, exit{exitUnmeasured, fmt.Errorf("keep the agent's key: %w", err)}
 	}
 	fmt.Fprintf(c.out, "Joined %s as %q. The key is in %s.\n", me.Service, me.Name, name)

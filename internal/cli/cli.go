@@ -7,6 +7,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/url"
 	"os"
 	"os/signal"
@@ -49,7 +50,7 @@ type command struct {
 func commands() []command {
 	list := []command{serveCommand, agentCommand, agentsCommand, demoCommand, hereCommand}
 	list = append(list, measuringCommands()...)
-	return append(list, respondCommand, watchCommand, maintenanceCommand, notifyCommand, runsCommand, resultsCommand, conversationsCommand, objectiveCommand, baselineCommand, degradedCommand, compareCommand, reportCommand, annotateCommand, dossierCommand, guestCommand, boardCommand, sitesCommand, ownersCommand, exportCommand, importCommand, peopleCommand, tokensCommand, auditCommand, labCommand)
+	return append(list, respondCommand, watchCommand, maintenanceCommand, notifyCommand, runsCommand, resultsCommand, conversationsCommand, objectiveCommand, baselineCommand, degradedCommand, compareCommand, reportCommand, annotateCommand, dossierCommand, guestCommand, boardCommand, sitesCommand, ownersCommand, exportCommand, importCommand, backupCommand, restoreCommand, peopleCommand, tokensCommand, auditCommand, labCommand)
 }
 
 // call is one call of a command.
@@ -301,6 +302,9 @@ func (c *call) client() (*client.Client, error) {
 		break
 	}
 	if base == "" {
+		if _, err := os.ReadDir(packagedState); errors.Is(err, fs.ErrPermission) {
+			return nil, exit{exitUnmeasured, fmt.Errorf("the service of this machine keeps its token in %s, which you may not read: put one of your own ('woodlark tokens add') into WOODLARK_TOKEN, and the service's address into WOODLARK_SERVICE; or call as root", packagedState)}
+		}
 		return nil, exit{exitUnmeasured, fmt.Errorf("no service is running on this machine: start one with 'woodlark serve' or 'woodlark demo', or name one with -service")}
 	}
 	if token == "" {
@@ -313,11 +317,14 @@ func (c *call) client() (*client.Client, error) {
 	return api, nil
 }
 
+// packagedState is where the service of a package keeps its state.
+const packagedState = "/var/lib/woodlark"
+
 // stateFolders are where a service of this machine may keep its state.
 func stateFolders() []string {
 	own := os.Getenv("WOODLARK_STATE")
 	base := settings.StateFolder()
-	folders := []string{base, filepath.Join(base, "demo")}
+	folders := []string{base, filepath.Join(base, "demo"), packagedState}
 	if own != "" {
 		folders = append([]string{own}, folders...)
 	}

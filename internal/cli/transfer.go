@@ -86,7 +86,7 @@ func runExport(c *call) error {
 
 // newFile makes a file, where none is yet.
 func newFile(name string) (*os.File, error) {
-	file, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	file, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o644)
 	if errors.Is(err, os.ErrExist) {
 		return nil, wrongCall("%s is there already; name another file, or remove it", name)
 	}

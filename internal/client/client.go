@@ -167,5 +167,15 @@ func (c *Client) Fetch(ctx context.Context, path string, query url.Values, w io.
 	return patient.Do(ctx, http.MethodGet, path, nil, w)
 }
 
+// FetchLong is Fetch of what may take any time: only the context bounds it.
+func (c *Client) FetchLong(ctx context.Context, path string, query url.Values, w io.Writer) error {
+	if len(query) > 0 {
+		path += "?" + query.Encode()
+	}
+	patient := *c
+	patient.http = &http.Client{Transport: c.http.Transport}
+	return patient.Do(ctx, http.MethodGet, path, nil, w)
+}
+
 // Segment makes a name safe as a part of a path.
 func Segment(name string) string { return url.PathEscape(name) }

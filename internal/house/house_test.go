@@ -20,6 +20,7 @@ const module = "woodlark.example/"
 var rules = map[string][]string{
 	"core/":                {},
 	"wire/":                {},
+	"internal/backup/":     {},
 	"internal/capture/":    {},
 	"internal/dossier/":    {},
 	"internal/ident/":      {},
@@ -37,7 +38,7 @@ var rules = map[string][]string{
 	"internal/protocol/":   {"internal/schedule", "core", "wire", "internal/ident", "internal/host", "internal/kind", "internal/network"},
 	"internal/remote/":     {"core", "internal/ident", "internal/kind", "internal/protocol"},
 	"internal/agent/":      {"internal/schedule", "core", "wire", "internal/ident", "internal/kind", "internal/protocol", "internal/network", "internal/probe", "internal/host"},
-	"internal/store/":      {"core", "wire", "internal/ident", "internal/protocol"},
+	"internal/store/":      {"core", "wire", "internal/backup", "internal/ident", "internal/protocol"},
 	"internal/service/":    {"internal/report/document", "internal/schedule", "internal/channel", "core", "wire", "internal/ident", "internal/kind", "internal/protocol", "internal/store", "internal/remote"},
 	// the nouns of the service
 	"internal/service/events/":        {"core", "internal/ident", "internal/kind", "internal/protocol", "internal/store"},

@@ -19,6 +19,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	_ "github.com/go-sql-driver/mysql" // the driver behind sql.Open("mysql", …)
 )
 
@@ -30,6 +32,9 @@ type Options struct {
 	// Patience is how long it may take until it answers: after a kill it reads its log
 	// first. A minute when 0.
 	Patience time.Duration
+	// FlushLate has a commit wait for the system only, not for the disk: a power cut loses up to
+	// a second of what was taken, a kill nothing. For data that are not to last.
+	FlushLate bool
 }
 
 // Server is a running private server. It is started again when it dies.
@@ -111,14 +116,29 @@ func (s *Server) initialise(ctx context.Context) error {
 	if err := os.RemoveAll(making); err != nil {
 		return err
 	}
-	args := []string{"--no-defaults", "--datadir=" + making, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve", "--tmpdir=" + s.scratch()}
+	args := []string{"--no-defaults", "--datadir=" + making, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve", "--tmpdir=" + s.scratch(), "--innodb-flush-log-at-trx-commit=2"}
 	args = append(args, userArgs()...)
 	cmd := exec.CommandContext(ctx, install, args...)
 	cmd.Env = append(os.Environ(), "TMPDIR="+s.scratch())
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("make the database's files in %s: %w\n%s", making, err, bytes.TrimSpace(out))
 	}
+	// It is there whole, or not at all, also after a power cut.
+	if !s.options.FlushLate {
+		if err := syncAll(making); err != nil {
+			return fmt.Errorf("bring the database's files in %s to the disk: %w", making, err)
+		}
+	}
 	return os.Rename(making, s.data)
+}
+
+// syncAll brings everything of the file system that holds a folder to the disk.
+func syncAll(folder string) error {
+	f, err := os.Open(folder)
+	if err != nil {
+		return err
+	}
+	return errors.Join(unix.Syncfs(int(f.Fd())), f.Close())
 }
 
 // userArgs let the server run as root where we do; it refuses to by itself.
@@ -143,15 +163,17 @@ func (s *Server) placeSocket() error {
 }
 
 func (s *Server) arguments() []string {
+	flush := "1" // to the disk at each commit: neither a kill nor a power cut loses what was taken
+	if s.options.FlushLate {
+		flush = "2"
+	}
 	return append([]string{
 		"--no-defaults", "--datadir=" + s.data, "--tmpdir=" + s.scratch(), "--socket=" + s.socket, "--skip-networking",
 		"--pid-file=" + filepath.Join(s.options.Dir, "db.pid"), "--log-error=" + filepath.Join(s.options.Dir, "db.log"),
 		"--skip-name-resolve", "--skip-log-bin", "--max-connections=100", "--performance-schema=OFF",
 		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--default-time-zone=+00:00",
 		"--innodb-buffer-pool-size=" + strconv.Itoa(s.options.BufferMiB) + "M", "--innodb-log-file-size=128M",
-		// The log is written at each commit and flushed once a second: a kill
-		// of the server loses nothing, a power cut up to a second.
-		"--innodb-flush-log-at-trx-commit=2", "--innodb-flush-method=O_DIRECT",
+		"--innodb-flush-log-at-trx-commit=" + flush, "--innodb-flush-method=O_DIRECT",
 	}, userArgs()...)
 }
 

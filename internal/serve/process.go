@@ -12,6 +12,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -188,7 +189,12 @@ func (s *Process) open(ctx context.Context) (err error) {
 	}
 	s.metrics = metrics.New(metrics.Options{Service: s.service, Version: s.options.Version})
 	s.face.set(api.New(api.Options{Metrics: s.metrics, Service: s.service, Token: s.options.Token, Version: s.options.Version, Console: s.options.Console,
-		Names: set.HostNames, Log: s.log}))
+		Names: set.HostNames, Log: s.log, Backup: func(ctx context.Context, to io.Writer) error {
+			_, err := backUp(ctx, s.store, set.State, s.options.Version, to)
+			return err
+		}}))
+	kill, cut := s.wouldLose(ctx)
+	s.log.Info("what was taken would be lost so, were it to end now", "by a kill", kill, "by a power cut", cut, "beside that", "of the minute in progress the probes of up to 5 s")
 	if s.options.Ready != nil {
 		s.options.Ready()
 	}
@@ -257,8 +263,11 @@ func (s *Process) patience() time.Duration {
 }
 
 func (s *Process) databaseFolder() string {
-	return filepath.Join(s.options.Settings.State, "database")
+	return filepath.Join(s.options.Settings.State, databaseName)
 }
+
+// databaseName is the private database's folder within a state folder.
+const databaseName = "database"
 
 // readOwners reads the table of who has which prefixes: the file that the settings
 // name, else what was given.

@@ -183,9 +183,23 @@ func StateFolder() string {
 // Register adds a flag for each setting, and -config. The function that it
 // returns reads the settings once the flags are parsed.
 func Register(flags *flag.FlagSet) func() (Settings, error) {
+	read := RegisterOnly(flags)
+	return func() (Settings, error) {
+		set, err := read()
+		return set, errors.Join(err, set.check())
+	}
+}
+
+// RegisterOnly adds a flag for some settings, or for all when none is named, and -config. The
+// function that it returns reads all settings, as a service would that has no other flags; whether
+// they go together is not looked at.
+func RegisterOnly(flags *flag.FlagSet, keys ...string) func() (Settings, error) {
 	table := Table()
 	given := make([]string, len(table))
 	for i, s := range table {
+		if len(keys) > 0 && !slices.Contains(keys, s.Key) {
+			continue
+		}
 		says := s.Says
 		if s.Default != "" {
 			says += fmt.Sprintf(" (default %q)", s.Default)
@@ -225,7 +239,7 @@ func Register(flags *flag.FlagSet) func() (Settings, error) {
 				errs = append(errs, fmt.Errorf("%s: %w", where, err))
 			}
 		}
-		return out, errors.Join(append(errs, out.check())...)
+		return out, errors.Join(errs...)
 	}
 }
 

@@ -57,6 +57,40 @@ func (m migration) statements() []string {
 
 // migrate brings the schema forward, one version after the other.
 func (s *Store) migrate(ctx context.Context) error {
+	if err := halfFilled(ctx, s.pool); err != nil {
+		return err
+	}
+	newest, err := Schema()
+	if err != nil {
+		return err
+	}
+	return s.bringTo(ctx, newest)
+}
+
+// SchemaNow is the version that the database has: that of Schema, unless it was opened as it is.
+func (s *Store) SchemaNow(ctx context.Context) (int, error) {
+	if err := s.gate(); err != nil {
+		return 0, err
+	}
+	return s.schemaNow(ctx)
+}
+
+func (s *Store) schemaNow(ctx context.Context) (at int, err error) {
+	newest, err := Schema()
+	if err != nil {
+		return 0, err
+	}
+	if err := s.pool.QueryRowContext(ctx, "SELECT COALESCE(MAX(version), 0) FROM schema_versions").Scan(&at); err != nil {
+		return 0, wrap("read the schema's version", err)
+	}
+	if at > newest {
+		return 0, fmt.Errorf("the database has schema version %d, this program knows versions up to %d: use a newer program", at, newest)
+	}
+	return at, nil
+}
+
+// bringTo brings the schema to a version that is not behind the one it has.
+func (s *Store) bringTo(ctx context.Context, version int) error {
 	list, err := migrations()
 	if err != nil {
 		return err
@@ -64,15 +98,12 @@ func (s *Store) migrate(ctx context.Context) error {
 	if _, err := s.pool.ExecContext(ctx, `CREATE TABLE IF NOT EXISTS schema_versions (version INT NOT NULL PRIMARY KEY, name VARCHAR(100) NOT NULL, applied_at DATETIME(6) NOT NULL) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin`); err != nil {
 		return wrap("prepare the schema", err)
 	}
-	var at int
-	if err := s.pool.QueryRowContext(ctx, "SELECT COALESCE(MAX(version), 0) FROM schema_versions").Scan(&at); err != nil {
-		return wrap("read the schema's version", err)
-	}
-	if newest := list[len(list)-1].version; at > newest {
-		return fmt.Errorf("the database has schema version %d, this program knows versions up to %d: use a newer program", at, newest)
+	at, err := s.schemaNow(ctx)
+	if err != nil {
+		return err
 	}
 	for _, m := range list {
-		if m.version <= at {
+		if m.version <= at || m.version > version {
 			continue
 		}
 		for _, statement := range m.statements() {

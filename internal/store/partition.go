@@ -100,6 +100,10 @@ func (s *Store) partitions(ctx context.Context) (have map[string]bool, newest st
 // DropBefore drops the readings of whole days before a time, and returns how many days
 // went.
 func (s *Store) DropBefore(ctx context.Context, t time.Time) (int, error) {
+	if !s.dumping.TryLock() {
+		return 0, nil // a backup reads them; they are dropped another time
+	}
+	defer s.dumping.Unlock()
 	s.days.mu.Lock()
 	defer s.days.mu.Unlock()
 	have, _, err := s.partitions(ctx)
@@ -120,4 +124,10 @@ func (s *Store) DropBefore(ctx context.Context, t time.Time) (int, error) {
 		s.days.known = nil
 	}
 	return len(drop), nil
+}
+
+// dayAfter is the day after one in dayForm, as the database reads it.
+func dayAfter(day string) (string, error) {
+	d, err := time.Parse(dayForm, day)
+	return d.AddDate(0, 0, 1).Format(time.DateOnly), err
 }

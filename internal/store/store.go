@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"log/slog"
 	"strings"
+	"sync"
 	"time"
 
 	mysqldriver "github.com/go-sql-driver/mysql"
@@ -28,6 +29,8 @@ type Options struct {
 	// Holder is who works on the database alone from then on; anybody may at the same
 	// time when it is nil.
 	Holder *Holder
+	// AsIs leaves the schema as it is, for who only dumps it.
+	AsIs bool
 }
 
 // Store is the open database. It is safe for concurrent use.
@@ -35,22 +38,45 @@ type Store struct {
 	db   *gorm.DB
 	pool *sql.DB
 	days days
-	hold *hold // nil when nobody holds it
-	log  *slog.Logger
+	// dumping is held by who reads all tables at one moment; no table may change its form meanwhile.
+	dumping sync.RWMutex
+	hold    *hold // nil when nobody holds it
+	log     *slog.Logger
 }
 
 // Open connects, makes the database when it is not there, and brings the schema
 // up to date.
 func Open(ctx context.Context, o Options) (*Store, error) {
-	if o.Log == nil {
-		o.Log = slog.New(slog.DiscardHandler)
-	}
-	config, err := mysqldriver.ParseDSN(o.DSN)
+	config, err := configOf(o.DSN)
 	if err != nil {
-		return nil, fmt.Errorf("the database's name %q is not of the form user:password@tcp(host:port)/name: %w", redact(o.DSN), err)
+		return nil, err
+	}
+	if err := makeDatabase(ctx, *config); err != nil {
+		return nil, outspoken(wrap("open the database "+config.DBName, err))
+	}
+	s := &Store{log: logOr(o.Log)}
+	if err := s.open(ctx, config, o); err != nil {
+		_ = s.Close()
+		return nil, outspoken(err)
+	}
+	return s, nil
+}
+
+func logOr(log *slog.Logger) *slog.Logger {
+	if log == nil {
+		return slog.New(slog.DiscardHandler)
+	}
+	return log
+}
+
+// configOf is how a database is spoken to.
+func configOf(dsn string) (*mysqldriver.Config, error) {
+	config, err := mysqldriver.ParseDSN(dsn)
+	if err != nil {
+		return nil, fmt.Errorf("the database's name %q is not of the form user:password@tcp(host:port)/name: %w", redact(dsn), err)
 	}
 	if config.DBName == "" {
-		return nil, fmt.Errorf("the database's name %q has no /name at its end", redact(o.DSN))
+		return nil, fmt.Errorf("the database's name %q has no /name at its end", redact(dsn))
 	}
 	config.ParseTime, config.Loc, config.InterpolateParams = true, time.UTC, true
 	config.Timeout, config.ReadTimeout, config.WriteTimeout = 5*time.Second, 20*time.Second, 20*time.Second
@@ -66,29 +92,21 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 	// What does not fit is refused, not cut; and nobody waits long for another's lock.
 	config.Params["sql_mode"] = "'STRICT_ALL_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION'"
 	config.Params["innodb_lock_wait_timeout"] = "3"
-	if err := makeDatabase(ctx, *config); err != nil {
-		return nil, outspoken(wrap("open the database "+config.DBName, err))
-	}
-	s := &Store{log: o.Log}
-	if err := s.open(ctx, config, o.Holder); err != nil {
-		_ = s.Close()
-		return nil, outspoken(err)
-	}
-	return s, nil
+	return config, nil
 }
 
-func (s *Store) open(ctx context.Context, config *mysqldriver.Config, holder *Holder) error {
+func (s *Store) open(ctx context.Context, config *mysqldriver.Config, o Options) error {
 	// Whoever holds the database may be bringing its schema forward: the hold goes first.
-	if holder != nil {
+	if o.Holder != nil {
 		pool, err := poolOf(*config, 1)
 		if err != nil {
 			return err
 		}
-		if s.hold, err = takeHold(ctx, pool, *holder); err != nil {
+		if s.hold, err = takeHold(ctx, pool, *o.Holder); err != nil {
 			return errors.Join(err, pool.Close())
 		}
 	}
-	if err := s.prepare(ctx, *config); err != nil {
+	if err := s.prepare(ctx, *config, o.AsIs); err != nil {
 		return err
 	}
 	var err error
@@ -113,17 +131,24 @@ func outspoken(err error) error {
 	return err
 }
 
-const mostConnections = 16
+const (
+	mostConnections = 16
+	longStatement   = time.Hour // that changes tables, or reads them whole
+)
 
 // prepare brings the schema up to date. That may take longer than any other statement.
-func (s *Store) prepare(ctx context.Context, config mysqldriver.Config) error {
-	config.ReadTimeout, config.WriteTimeout = time.Hour, time.Hour
+func (s *Store) prepare(ctx context.Context, config mysqldriver.Config, asIs bool) error {
+	config.ReadTimeout, config.WriteTimeout = longStatement, longStatement
 	var err error
 	if s.pool, err = poolOf(config, 1); err != nil {
 		return err
 	}
 	defer func() { s.pool = nil }()
 	defer s.pool.Close()
+	if asIs {
+		_, err := s.schemaNow(ctx)
+		return err
+	}
 	if err := s.migrate(ctx); err != nil {
 		return err
 	}

@@ -2,12 +2,14 @@
 // with, as they stand in the sources of each.
 //
 //	go run ./tools/notices > internal/thirdparty/notices.txt
+//	go run ./tools/notices -parts 0.1.0 -at 2026-11-30 > woodlark.cdx.json
 package main
 
 import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"flag"
 	"fmt"
 	"io"
 	"io/fs"
@@ -22,10 +24,18 @@ import (
 // piece is somebody's work that is built in.
 type piece struct {
 	name, version, folder string
+	sum, licence          string // of a package of the console, where its lock file says
 }
 
 func main() {
-	if err := run(os.Stdout); err != nil {
+	parts := flag.String("parts", "", "write a list of parts of this version of the program instead")
+	at := flag.String("at", "", "day of that list")
+	flag.Parse()
+	write := run
+	if *parts != "" {
+		write = func(w io.Writer) error { return partsList(w, *parts, *at) }
+	}
+	if err := write(os.Stdout); err != nil {
 		fmt.Fprintln(os.Stderr, "notices:", err)
 		os.Exit(1)
 	}
@@ -44,7 +54,7 @@ func run(w io.Writer) error {
 	if err != nil {
 		return fmt.Errorf("ask for Go's own folder: %w", err)
 	}
-	all := append([]piece{{"Go, its standard library", "", strings.TrimSpace(string(goroot))}}, modules...)
+	all := append([]piece{{name: "Go, its standard library", folder: strings.TrimSpace(string(goroot))}}, modules...)
 	all = append(all, packages...)
 	var out bytes.Buffer
 	fmt.Fprintf(&out, "Woodlark is built with the work of others, under these licences.\n")
@@ -88,7 +98,7 @@ func modules() ([]piece, error) {
 			return nil, err
 		}
 		if m := p.Module; m != nil && !m.Main && !slices.ContainsFunc(list, func(x piece) bool { return x.name == m.Path }) {
-			list = append(list, piece{m.Path, m.Version, m.Dir})
+			list = append(list, piece{name: m.Path, version: m.Version, folder: m.Dir})
 		}
 	}
 	slices.SortFunc(list, func(a, b piece) int { return strings.Compare(a.name, b.name) })
@@ -104,8 +114,8 @@ func packages(web string) ([]piece, error) {
 	}
 	var lock struct {
 		Packages map[string]struct {
-			Version string
-			Dev     bool
+			Version, License, Integrity string
+			Dev                         bool
 		}
 	}
 	if err := json.Unmarshal(data, &lock); err != nil {
@@ -121,7 +131,7 @@ func packages(web string) ([]piece, error) {
 		if _, err := os.Stat(folder); errors.Is(err, fs.ErrNotExist) {
 			continue // for another platform
 		}
-		list = append(list, piece{name, p.Version, folder})
+		list = append(list, piece{name, p.Version, folder, p.Integrity, p.License})
 	}
 	slices.SortFunc(list, func(a, b piece) int { return strings.Compare(a.name, b.name) })
 	return list, nil

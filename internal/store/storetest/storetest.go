@@ -27,7 +27,7 @@ func Main(m *testing.M) int {
 	dir, err := os.MkdirTemp("", "woodlark-test-")
 	if err == nil {
 		defer os.RemoveAll(dir)
-		server, err = mariadb.Start(context.Background(), mariadb.Options{Dir: dir, BufferMiB: 64})
+		server, err = mariadb.Start(context.Background(), mariadb.Options{Dir: dir, BufferMiB: 64, FlushLate: true})
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "start the database for the tests:", err)
