@@ -116,7 +116,8 @@ func (s *Server) initialise(ctx context.Context) error {
 	if err := os.RemoveAll(making); err != nil {
 		return err
 	}
-	args := []string{"--no-defaults", "--datadir=" + making, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve", "--tmpdir=" + s.scratch(), "--innodb-flush-log-at-trx-commit=2"}
+	// It need not look up what this machine is called: nobody comes by a network.
+	args := []string{"--no-defaults", "--force", "--datadir=" + making, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve", "--tmpdir=" + s.scratch(), "--innodb-flush-log-at-trx-commit=2"}
 	args = append(args, userArgs()...)
 	cmd := exec.CommandContext(ctx, install, args...)
 	cmd.Env = append(os.Environ(), "TMPDIR="+s.scratch())

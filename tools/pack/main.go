@@ -28,6 +28,7 @@ func main() {
 	flag.StringVar(&p.version, "version", "", "of the program")
 	at := flag.String("at", "", "day that everything in the package is dated with")
 	flag.StringVar(&p.papers, "papers", "", "folder of manual pages, completions and parts")
+	flag.StringVar(&p.packed, "compression", "xz", "how it is packed: xz, zstd, gzip or none")
 	flag.StringVar(&p.to, "to", "", "folder to write to")
 	flag.Parse()
 	var err error
@@ -41,9 +42,9 @@ func main() {
 }
 
 type pack struct {
-	program, arch, version, papers, to string
-	at                                 time.Time
-	list                               files.Contents
+	program, arch, version, papers, to, packed string
+	at                                         time.Time
+	list                                       files.Contents
 }
 
 const description = `what paths between hosts are like, and which got worse
@@ -63,7 +64,7 @@ func (p *pack) make() error {
 		Overridables: nfpm.Overridables{
 			Depends:  []string{"passwd", "mariadb-server-core (>= 1:10.11)", "mariadb-client-core (>= 1:10.11)"},
 			Scripts:  nfpm.Scripts{PostInstall: "packaging/deb/postinst", PreRemove: "packaging/deb/prerm", PostRemove: "packaging/deb/postrm"},
-			Deb:      nfpm.Deb{Compression: "xz"},
+			Deb:      nfpm.Deb{Compression: p.packed},
 			Contents: p.list,
 		},
 	})
