@@ -27,6 +27,7 @@ import (
 	"woodlark.example/internal/remote"
 	"woodlark.example/internal/service"
 	"woodlark.example/internal/service/runs"
+	"woodlark.example/internal/signed"
 	"woodlark.example/internal/store"
 	"woodlark.example/internal/thirdparty"
 )
@@ -43,11 +44,14 @@ type Options struct {
 	Log   *slog.Logger
 	// Metrics are its figures; ones of its own when nil.
 	Metrics *metrics.Registry
+	// Pin is what agents trust this service by, when it shows a certificate of its own making.
+	Pin string
 	// Backup writes all that the service knows; nil where there is none to be had.
 	Backup func(ctx context.Context, to io.Writer) error
 }
 
 type server struct {
+	nonces signed.Nonces // of agents' calls
 	Options
 	c         *service.Service
 	backing   atomic.Bool // a backup is being made

@@ -167,7 +167,7 @@ func serve(t *testing.T) *desk {
 	}
 	require.NoError(t, c.Upload(t.Context(), u))
 	console := fstest.MapFS{"index.html": {Data: []byte("<title>Woodlark</title>")}, "assets/a.js": {Data: []byte("1")}, "visit.html": {Data: []byte("the page to measure by")}}
-	web := httptest.NewServer(api.New(api.Options{Service: c, Token: token, Version: "test", Console: console}))
+	web := httptest.NewServer(api.New(api.Options{Service: c, Token: token, Version: "test", Console: console, Backup: func(_ context.Context, to io.Writer) error { _, err := io.WriteString(to, "all"); return err }}))
 	t.Cleanup(web.Close)
 	return &desk{t, web, c, w.Paths[0]}
 }

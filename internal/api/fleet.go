@@ -1,10 +1,12 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"strconv"
@@ -20,6 +22,7 @@ import (
 	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/remote"
 	"woodlark.example/internal/service/fleet"
+	"woodlark.example/internal/signed"
 	"woodlark.example/internal/store"
 )
 
@@ -50,11 +53,11 @@ func (s *server) registerFleet(a huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		host := in.Host
+		host := callOf(ctx).Host // the header itself is not among those of a call
 		if host == "" {
 			host = "SERVICE:7373"
 		}
-		return &body[apitype.Invite]{apitype.Invite{Code: code, EndsAt: i.EndsAt, Command: fmt.Sprintf("woodlark agent -join http://%s -invite %s -listen :7474", host, code)}}, nil
+		return &body[apitype.Invite]{apitype.Invite{Code: code, EndsAt: i.EndsAt, Trust: s.Pin, Command: s.joining(callOf(ctx), host, code)}}, nil
 	})
 	gone := operation(http.MethodDelete, "/agents/{name}", "remove-agent", "Lock an agent on another machine out at once; what it measured stays", "Agents", http.StatusNotFound, http.StatusUnprocessableEntity)
 	gone.DefaultStatus = http.StatusNoContent
@@ -63,8 +66,19 @@ func (s *server) registerFleet(a huma.API) {
 	})
 }
 
+// joining is the command by which an agent joins.
+func (s *server) joining(r *http.Request, host, code string) string {
+	scheme, trust := "http", ""
+	if secure(r) {
+		scheme = "https"
+	}
+	if s.Pin != "" && r.TLS != nil {
+		trust = " -trust " + s.Pin
+	}
+	return fmt.Sprintf("woodlark agent -join %s://%s -invite %s%s -listen :7474", scheme, host, code, trust)
+}
+
 type inviteCall struct {
-	Host string `header:"Host"`
 	Body apitype.InviteOrder
 }
 
@@ -80,6 +94,7 @@ func (s *server) agentCalls(r chi.Router) {
 		r.Post("/uploads", s.agentUpload)
 		r.Post("/replies", s.agentReplies)
 		r.Post("/health", s.agentHealth)
+		r.Post("/key", s.agentKey)
 	})
 }
 
@@ -99,6 +114,10 @@ func callerOf(r *http.Request) caller {
 // knownAgent lets in agents by their keys.
 func (s *server) knownAgent(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if signed.Is(r) {
+			s.signedAgent(w, r, next)
+			return
+		}
 		key, isBearer := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 		id, worker, ok := s.c.Fleet.ByKey(key)
 		if !isBearer || !ok {
@@ -106,10 +125,73 @@ func (s *server) knownAgent(next http.Handler) http.Handler {
 			refuse(w, r, http.StatusUnauthorized, "No agent has this key: it was removed, or joined another service.")
 			return
 		}
-		spoken := protocol.ParseVersion(r.Header.Get(protocol.VersionHeader))
-		w.Header().Set(protocol.VersionHeader, strconv.Itoa(protocol.Version))
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), agentOfCall{}, caller{id, worker, spoken})))
+		asAgent(w, r, next, id, worker)
 	})
+}
+
+func asAgent(w http.ResponseWriter, r *http.Request, next http.Handler, id ident.ID, worker *remote.Proxy) {
+	spoken := protocol.ParseVersion(r.Header.Get(protocol.VersionHeader))
+	w.Header().Set(protocol.VersionHeader, strconv.Itoa(protocol.Version))
+	next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), agentOfCall{}, caller{id, worker, spoken})))
+}
+
+// signedAgent lets in an agent by its signature, once for each, and with the body that it signed.
+func (s *server) signedAgent(w http.ResponseWriter, r *http.Request, next http.Handler) {
+	c, err := signed.Read(r)
+	if err != nil {
+		refuse(w, r, http.StatusForbidden, sentence(err.Error()))
+		return
+	}
+	id, err := ident.Parse(c.ID)
+	if err != nil {
+		s.wrong.add(addressOf(r), time.Now())
+		refuse(w, r, http.StatusUnauthorized, noAgent)
+		return
+	}
+	key, worker, ok := s.c.Fleet.Signing(id)
+	if !ok {
+		s.wrong.add(addressOf(r), time.Now())
+		refuse(w, r, http.StatusUnauthorized, noAgent)
+		return
+	}
+	if err := c.Check(r, key); err != nil {
+		s.wrong.add(addressOf(r), time.Now())
+		refuse(w, r, http.StatusForbidden, sentence(err.Error()))
+		return
+	}
+	// What it signed for another moment it signs anew, by the clock in the answer's Date.
+	if err := s.nonces.Take(c, time.Now()); err != nil {
+		refuse(w, r, http.StatusForbidden, sentence(err.Error()))
+		return
+	}
+	_ = http.NewResponseController(w).SetReadDeadline(time.Now().Add(ofUploads.time))
+	body, err := io.ReadAll(&limited{r.Body, ofUploads.packed + 1})
+	if err != nil {
+		refuseBody(w, r, err)
+		return
+	}
+	if err := signed.CheckBody(r, body); err != nil {
+		refuse(w, r, http.StatusForbidden, sentence(err.Error()))
+		return
+	}
+	_ = http.NewResponseController(w).SetReadDeadline(time.Time{})
+	r.Body = io.NopCloser(bytes.NewReader(body))
+	asAgent(w, r, next, id, worker)
+}
+
+const noAgent = "There is no such agent here: it was removed, or joined another service."
+
+// agentKey has an agent that joined by a key that it shows sign its calls from now on.
+func (s *server) agentKey(w http.ResponseWriter, r *http.Request) {
+	var in remote.KeyOrder
+	if !readBody(w, r, ofStrangers, &in) {
+		return
+	}
+	if err := s.c.Fleet.SignsBy(r.Context(), callerOf(r).id, in.PublicKey); err != nil {
+		s.refuseError(w, r, err)
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
 }
 
 // refuse answers with a problem document (RFC 9457). A body that was not read is not waited

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"context"
+	"crypto/ed25519"
+	"crypto/rand"
 	"crypto/x509"
 	"encoding/hex"
 	"encoding/json"
@@ -14,6 +16,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"time"
 
 	"woodlark.example/core/capacity"
 	"woodlark.example/internal/agent"
@@ -43,7 +46,9 @@ type agentFile struct {
 	ID      ident.ID `json:"id"`
 	Name    string   `json:"name"`
 	Site    string   `json:"site"`
-	Key     string   `json:"key"`
+	Key     string   `json:"key,omitempty"`    // that one shows who does not sign
+	Seed    []byte   `json:"seed,omitempty"`   // of the Ed25519 key by which it signs
+	Trust   string   `json:"trust,omitempty"`  // the one key that the service may show
 	Invite  string   `json:"invite,omitempty"` // a mark of the one that it joined by
 }
 
@@ -56,7 +61,8 @@ type agentOptions struct {
 	spool                                                                              int64
 	extra                                                                              int
 	limits                                                                             []string
-	trust                                                                              *x509.CertPool
+	pool                                                                               *x509.CertPool
+	trust                                                                              string
 	allowed                                                                            []netip.Prefix
 }
 
@@ -65,6 +71,7 @@ func runAgent(c *call) error {
 	f := c.flags
 	f.StringVar(&o.join, "join", "", "address of the service, such as https://woodlark.northquay.example")
 	f.StringVar(&o.invite, "invite", "", "code of an invite ('woodlark agents invite' at the service); works once")
+	f.StringVar(&o.trust, "trust", "", "the one key that the service may show, as its invite has it: sha256: and 64 hexadecimal digits; it is kept")
 	f.StringVar(&o.ca, "ca", "", "file of certificates (PEM) of the authorities that the service's may come from; those of this machine, or usual ones, when left out")
 	f.StringVar(&o.state, "state", filepath.Join(stateFolders()[0], "agent"), "folder for the key, the plan and what waits to be uploaded")
 	f.StringVar(&o.name, "name", "", "name of the agent; this machine's when left out")
@@ -112,13 +119,21 @@ func (o *agentOptions) read() (options agent.Options, err error) {
 		}
 	}
 	options.Advertise = o.advertise
+	if o.trust != "" {
+		if err := keys.CheckPin(o.trust); err != nil {
+			return options, wrongCall("-trust: %v", err)
+		}
+		if o.ca != "" {
+			return options, wrongCall("-trust and -ca do not go together: one key, or whoever vouches for it")
+		}
+	}
 	if o.ca != "" {
 		data, err := os.ReadFile(o.ca)
 		if err != nil {
 			return options, wrongCall("-ca: %v", err)
 		}
-		o.trust = x509.NewCertPool()
-		if !o.trust.AppendCertsFromPEM(data) {
+		o.pool = x509.NewCertPool()
+		if !o.pool.AppendCertsFromPEM(data) {
 			return options, wrongCall("-ca: %s holds no certificate in PEM form", o.ca)
 		}
 	}
@@ -169,11 +184,17 @@ func (c *call) agentIdentity(o agentOptions) (me agentFile, err error) {
 	data, err := os.ReadFile(name)
 	switch {
 	case err == nil:
-		if err := json.Unmarshal(data, &me); err != nil || me.Key == "" {
+		if err := json.Unmarshal(data, &me); err != nil || me.Key == "" && len(me.Seed) != ed25519.SeedSize {
 			return me, exit{exitUnmeasured, fmt.Errorf("%s is damaged; remove it and join anew", name)}
 		}
 		if o.join != "" {
 			me.Service = o.join
+		}
+		if o.trust != "" && o.trust != me.Trust {
+			me.Trust = o.trust
+			if err := me.keep(name); err != nil {
+				return me, err
+			}
 		}
 		// A unit or a container begins again with the invite that it joined by.
 		if o.invite != "" && me.Invite != inviteMark(o.invite) {
@@ -190,22 +211,84 @@ func (c *call) agentIdentity(o agentOptions) (me agentFile, err error) {
 			return me, wrongCall("this machine has no name: give the agent one with -name")
 		}
 	}
-	answer, err := remote.Join(c.ctx, o.join, o.invite, remote.JoinRequest{Name: o.name, Site: o.site, Labels: o.labels, Version: Version}, o.trust)
+	// The folder takes its key before the invite is spent.
+	me = agentFile{Service: o.join, Trust: o.trust, Invite: inviteMark(o.invite), Seed: newSeed()}
+	if err := me.keep(name + ".joining"); err != nil {
+		return me, err
+	}
+	defer os.Remove(name + ".joining")
+	answer, err := remote.Join(c.ctx, o.join, o.invite, remote.JoinRequest{Name: o.name, Site: o.site, Labels: o.labels, Version: Version, PublicKey: me.public()}, o.pool, o.trust)
 	if err != nil {
 		return me, exit{exitUnmeasured, err}
 	}
-	me = agentFile{Service: o.join, ID: answer.ID, Name: answer.Name, Site: answer.Site, Key: answer.Key, Invite: inviteMark(o.invite)}
-	b, _ := json.MarshalIndent(me, "", "  ")
-	if err := writeWhole(name, b); err != nil {
-		return me, exit{exitUnmeasured, fmt.Errorf("keep the agent's key: %w", err)}
+	me.ID, me.Name, me.Site, me.Key = answer.ID, answer.Name, answer.Site, answer.Key // a key of a service that knows no signatures
+	if err := me.keep(name); err != nil {
+		return me, err
 	}
 	fmt.Fprintf(c.out, "Joined %s as %q. The key is in %s.\n", me.Service, me.Name, name)
 	return me, nil
 }
 
+// keep writes down who an agent is.
+func (a agentFile) keep(name string) error {
+	b, _ := json.MarshalIndent(a, "", "  ")
+	if err := writeWhole(name, b); err != nil {
+		return exit{exitUnmeasured, fmt.Errorf("keep the agent's key: %w", err)}
+	}
+	return nil
+}
+
+func newSeed() []byte {
+	seed := make([]byte, ed25519.SeedSize)
+	_, _ = rand.Read(seed)
+	return seed
+}
+
+func (a agentFile) private() ed25519.PrivateKey { return ed25519.NewKeyFromSeed(a.Seed) }
+func (a agentFile) public() []byte              { return a.private().Public().(ed25519.PublicKey) }
+
+// link is how an agent calls its service. One that joined by a key that it shows signs from now on,
+// as soon as its service knows how: it tries at each start.
+func (c *call) agentLink(o agentOptions, me *agentFile, log *slog.Logger) (*remote.Link, error) {
+	new := func() *remote.Link {
+		return &remote.Link{Base: me.Service, ID: me.ID, Key: me.Key, Log: log, Trust: o.pool, Pin: me.Trust}
+	}
+	if me.Key == "" {
+		link := new()
+		link.Signs = me.private()
+		return link, nil
+	}
+	name := filepath.Join(o.state, "agent.json")
+	if len(me.Seed) != ed25519.SeedSize {
+		me.Seed = newSeed()
+		if err := me.keep(name); err != nil { // before the service goes by it
+			return nil, err
+		}
+	}
+	ctx, cancel := context.WithTimeout(c.ctx, 10*time.Second)
+	defer cancel()
+	err := new().SignFromNow(ctx, me.public())
+	if errors.Is(err, remote.ErrLockedOut) {
+		// That was so before, and this program was ended before it could note it: or the service
+		// knows neither. Either way the key is good no more.
+		err = nil
+	}
+	if err != nil {
+		log.Warn("this agent shows its key, for its service does not take signatures now; it asks again at its next start", "error", err)
+		return new(), nil
+	}
+	me.Key = ""
+	link := new()
+	link.Signs = me.private()
+	return link, me.keep(name)
+}
+
 // serveAgent measures until the call ends, or the service locks the agent out.
 func (c *call) serveAgent(o agentOptions, options agent.Options, me agentFile, log *slog.Logger) error {
-	link := &remote.Link{Base: me.Service, Key: me.Key, Log: log, Trust: o.trust}
+	link, err := c.agentLink(o, &me, log)
+	if err != nil {
+		return err
+	}
 	options.ID, options.Name, options.Service, options.Log, options.Dir = me.ID, me.Name, link, log, o.state
 	if options.MostExtra = o.extra; o.extra == 0 {
 		options.MostExtra = -1

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"net"
 	"net/url"
 	"strings"
 	"time"
@@ -54,7 +55,14 @@ func runAgents(c *call) error {
 		if c.format == "json" {
 			return document.JSON(c.out, i)
 		}
-		fmt.Fprintf(c.out, "Run on the other machine, once, until %s:\n\n  woodlark agent -join %s -invite %s -listen ADDRESS:%d\n\n", i.EndsAt.In(zone()).Format("2006-01-02 15:04 MST"), service.Base(), i.Code, kind.UsualPort)
+		trust := ""
+		if i.Trust != "" {
+			trust = " -trust " + i.Trust
+		}
+		fmt.Fprintf(c.out, "Run on the other machine, once, until %s:\n\n  woodlark agent -join %s -invite %s%s -listen ADDRESS:%d\n\n", i.EndsAt.In(zone()).Format("2006-01-02 15:04 MST"), service.Base(), i.Code, trust, kind.UsualPort)
+		if u, err := url.Parse(service.Base()); err == nil && isLoopback(u.Hostname()) {
+			fmt.Fprintf(c.out, "In place of %s say the address by which that machine reaches this one.\n\n", u.Host)
+		}
 		return nil
 	case what == "remove" && len(c.args) == 2:
 		if err := service.Do(c.ctx, "DELETE", "/agents/"+url.PathEscape(c.args[1]), nil, nil); err != nil {
@@ -105,4 +113,9 @@ func agentRow(a apitype.Agent) []string {
 		row[8] += "; " + h.Limits
 	}
 	return row
+}
+
+func isLoopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
 }

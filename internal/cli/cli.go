@@ -23,6 +23,7 @@ import (
 	"golang.org/x/term"
 
 	"woodlark.example/internal/client"
+	"woodlark.example/internal/keys"
 	"woodlark.example/internal/network"
 	"woodlark.example/internal/report/document"
 	"woodlark.example/internal/settings"
@@ -311,7 +312,12 @@ func (c *call) client() (*client.Client, error) {
 		return nil, exit{exitUnmeasured, fmt.Errorf("the token of %s is not known here: put it into WOODLARK_TOKEN; it is in the file 'token' of the service's state folder", base)}
 	}
 	api := client.New(base, token)
-	if cert != "" {
+	if pin := os.Getenv("WOODLARK_TRUST"); pin != "" {
+		if err := keys.CheckPin(pin); err != nil {
+			return nil, wrongCall("WOODLARK_TRUST: %v", err)
+		}
+		api.Pin(pin)
+	} else if cert != "" {
 		api.Trust(cert)
 	}
 	return api, nil

@@ -58,6 +58,9 @@ func runServe(c *call) error {
 	go func() {
 		select {
 		case <-ready:
+			if pin := h.Pin(); pin != "" {
+				log.Info("this service shows a certificate of its own making: agents trust it by this, which is in each invite, and a browser shows it as that of the public key", "trust", pin)
+			}
 			log.Info("ready", "address", h.URL(), "token_file", filepath.Join(set.State, tokenFile), "state", set.State)
 			if link := h.FirstLink(c.ctx); link != "" {
 				log.Info("nobody is let in by name yet: this link makes the first administrator, once", "link", link)
@@ -93,7 +96,7 @@ type hosted struct {
 // settle locks the state folder, starts a service on it, and leaves a note for
 // the command line.
 func settle(c *call, o serve.Options) (*hosted, error) {
-	h := &hosted{state: o.Settings.State, cert: o.Settings.Cert}
+	h := &hosted{state: o.Settings.State}
 	var err error
 	if h.lock, err = lockState(h.state); err != nil {
 		return nil, err
@@ -105,6 +108,7 @@ func settle(c *call, o serve.Options) (*hosted, error) {
 	if h.Process, err = serve.Start(c.ctx, o); err != nil {
 		return nil, errors.Join(err, h.lock.Close())
 	}
+	h.cert = h.CertFile()
 	if err := writeNote(h.state, h.note()); err != nil {
 		o.Log.Error("no note could be left for the command line, which does not find this service now; it is tried again", "error", err)
 		go h.leaveNote(c.ctx)

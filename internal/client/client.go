@@ -19,6 +19,8 @@ import (
 	"os"
 	"strings"
 	"time"
+
+	"woodlark.example/internal/keys"
 )
 
 // ErrUnreached is wrapped when the service does not answer.
@@ -74,6 +76,14 @@ func (c *Client) Trust(file string) {
 		}
 		return nil
 	}}
+	c.http = &http.Client{Timeout: c.http.Timeout, Transport: own}
+}
+
+// Pin has the client trust the one key that a service shows, whatever its name is and whoever vouches
+// for it; see keys.Pin.
+func (c *Client) Pin(pin string) {
+	own := http.DefaultTransport.(*http.Transport).Clone()
+	own.TLSClientConfig = keys.Pinned(pin)
 	c.http = &http.Client{Timeout: c.http.Timeout, Transport: own}
 }
 

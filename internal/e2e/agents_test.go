@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"crypto/ed25519"
 	"net"
 	"net/http"
 	"os"
@@ -16,6 +17,7 @@ import (
 
 	"woodlark.example/core/finding"
 	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/signed"
 )
 
 // freePort is one that nothing listens at now.
@@ -169,6 +171,11 @@ func request(t *testing.T, address, folder string) *http.Request {
 	require.NoError(t, err)
 	r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, address, nil)
 	require.NoError(t, err)
-	r.Header.Set("Authorization", "Bearer "+jsonOf[struct{ Key string }](t, string(b)).Key)
+	me := jsonOf[struct {
+		ID, Key string
+		Seed    []byte
+	}](t, string(b))
+	require.Empty(t, me.Key, "it signs, and shows no key")
+	require.NoError(t, signed.Sign(r, nil, signed.As{ID: me.ID, Key: ed25519.NewKeyFromSeed(me.Seed), At: time.Now()}))
 	return r
 }

@@ -4,6 +4,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -35,15 +36,53 @@ func TestASecondServiceOnOneDatabaseIsRefused(t *testing.T) {
 	assert.Nil(t, status2.DatabaseAwaySince, "the first one goes on")
 }
 
-// TestBeyondLoopbackOnlyInSoManyWords: nobody's token goes in clear unawares.
-func TestBeyondLoopbackOnlyInSoManyWords(t *testing.T) {
+// TestBeyondLoopbackItSpeaksTLS: nobody's token goes in clear unawares. A service makes a certificate
+// of its own; an agent joins by what its invite says, trusts that one key, and goes on by it; a command
+// elsewhere says which key it trusts.
+func TestBeyondLoopbackItSpeaksTLS(t *testing.T) {
 	t.Parallel()
 	m := newMachine(t)
-	for _, listen := range []string{"0.0.0.0:0", "[::]:0", ":0", "192.0.2.1:7373"} {
-		_, errs, status := m.cli("serve", "-listen", listen)
-		assert.Equal(t, 2, status, listen)
-		assert.Contains(t, errs, "-plain-http", listen)
-	}
+	s := m.start("serve", "-listen", "0.0.0.0:0")
+	require.Contains(t, s.base, "https://127.0.0.1:")
+	invite := jsonOf[apitype.Invite](t, m.good("agents", "invite", "-site", "Holm", "-format", "json"))
+	assert.Contains(t, s.log.String(), "trust="+invite.Trust)
+	assert.Contains(t, invite.Command, "-join "+s.base+" -invite "+invite.Code+" -trust sha256:")
+	folder := filepath.Join(filepath.Dir(m.state), "pier")
+	args := []string{"-state", folder, "-name", "pier", "-listen", freePort(t)}
+	said := strings.Fields(invite.Command)
+	said = said[1:slices.Index(said, "-listen")]
+	wrong := slices.Clone(said)
+	wrong[len(wrong)-1] = "sha256:" + strings.Repeat("0", 64)
+	_, errs, status := m.cli(append(wrong, args...)...)
+	assert.Equal(t, 3, status)
+	assert.Contains(t, errs, "another key than it is trusted by")
+	_, errs, status = m.cli(append(said[:len(said)-2:len(said)-2], args...)...)
+	assert.Equal(t, 3, status, "and nobody vouches for it")
+	assert.Contains(t, errs, "certificate")
+	pier := m.background("msg=ready", append(said, args...)...)
+	s.eventually(waitLimit, func() bool { return s.agent("pier").Alive }, "the invite was not spent in vain")
+	pier.kill(syscall.SIGTERM)
+	pier = m.background("msg=ready", append(said, args...)...) // as a unit does
+	s.eventually(waitLimit, func() bool { return s.agent("pier").Alive }, "begun again with its invite")
+	pier.kill(syscall.SIGTERM)
+	m.background("msg=ready", append([]string{"agent"}, args...)...)
+	s.eventually(waitLimit, func() bool { return s.agent("pier").Alive }, "what it trusts is kept")
+
+	other := newMachine(t)
+	other.env = []string{"WOODLARK_SERVICE=" + s.base, "WOODLARK_TOKEN=" + s.token}
+	_, errs, status = other.cli("agents")
+	assert.Equal(t, 3, status)
+	assert.Contains(t, errs, "certificate")
+	other.env = append(other.env, "WOODLARK_TRUST="+invite.Trust)
+	assert.Contains(t, other.good("agents"), "pier")
+	other.env[2] = "WOODLARK_TRUST=sha256:00"
+	_, errs, status = other.cli("agents")
+	assert.Equal(t, 2, status)
+	assert.Contains(t, errs, "64 hexadecimal digits")
+
+	_, errs, status = other.cli("serve", "-listen", "0.0.0.0:0", "-plain-http", "-tls-cert", "a", "-tls-key", "b")
+	assert.Equal(t, 2, status)
+	assert.Contains(t, errs, "do not go together")
 }
 
 // firstProbe is when the first probe behind a time was sent.

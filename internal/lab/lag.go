@@ -88,7 +88,8 @@ func sendLagProbes(from netip.Addr) ([]time.Time, error) {
 		if i >= rarely {
 			every = lagSeldom
 		}
-		_ = unix.Nanosleep(&unix.Timespec{Nsec: int64(every)}, nil)
+		pause := unix.NsecToTimespec(every.Nanoseconds())
+		_ = unix.Nanosleep(&pause, nil)
 		b := make([]byte, 4)
 		binary.BigEndian.PutUint32(b, uint32(i))
 		times[i] = time.Now()

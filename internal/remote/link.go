@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"crypto/ed25519"
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/json"
@@ -22,20 +23,28 @@ import (
 
 	"woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/keys"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/signed"
 )
 
 // Link is an agent's side: it holds the connection to the service.
 type Link struct {
-	Base   string // of the service, such as https://woodlark.northquay.example
-	Key    string
+	Base string // of the service, such as https://woodlark.northquay.example
+	Key  string // that it shows; not needed where it signs
+	// ID and Signs are whom it signs as, and by what; it shows Key when Signs is nil.
+	ID     ident.ID
+	Signs  ed25519.PrivateKey
 	Log    *slog.Logger
 	Health func() protocol.Health
 	// Trust are the authorities whose certificates are taken; those of this machine when nil.
 	Trust *x509.CertPool
+	// Pin is the one key that the service may show; see keys.Pin. Trust is not looked at then.
+	Pin string
 
-	http *http.Client // made by the first call
+	ahead atomic.Int64 // how far the service's clock is ahead of this one, in seconds
+	http  *http.Client // made by the first call
 	// spoken is the version of the protocol that the service speaks; 0 as long as none is known.
 	spoken atomic.Int32
 	make   sync.Once
@@ -59,12 +68,18 @@ const (
 	replyEvery = 100 * time.Millisecond
 )
 
-// Join spends an invite and returns the agent's own key. trust is for Link.
-func Join(ctx context.Context, base, code string, a JoinRequest, trust *x509.CertPool) (JoinAnswer, error) {
+// Join spends an invite. trust and pin are for Link.
+func Join(ctx context.Context, base, code string, a JoinRequest, trust *x509.CertPool, pin string) (JoinAnswer, error) {
 	a.Code = code
-	l := &Link{Base: base, Trust: trust}
+	l := &Link{Base: base, Trust: trust, Pin: pin}
 	var answer JoinAnswer
 	return answer, l.call(ctx, http.MethodPost, "/join", a, &answer)
+}
+
+// SignFromNow has the service go by a signature from now on. The error wraps ErrLockedOut when it does
+// not know the key that the link shows.
+func (l *Link) SignFromNow(ctx context.Context, public []byte) error {
+	return l.call(ctx, http.MethodPost, "/key", KeyOrder{public}, nil)
 }
 
 // JoinRequest is what an agent says of itself when it joins.
@@ -74,6 +89,13 @@ type JoinRequest struct {
 	Site    string `json:"site"`
 	Labels  string `json:"labels"`
 	Version string `json:"version"`
+	// PublicKey is that by which it signs (Ed25519); empty for one that shows a key.
+	PublicKey []byte `json:"public_key,omitempty"`
+}
+
+// KeyOrder has an agent sign from now on.
+type KeyOrder struct {
+	PublicKey []byte `json:"public_key"`
 }
 
 // JoinAnswer is what it gets.
@@ -81,32 +103,46 @@ type JoinAnswer struct {
 	ID   ident.ID `json:"id"`
 	Name string   `json:"name"`
 	Site string   `json:"site"`
-	Key  string   `json:"key"`
+	Key  string   `json:"key,omitempty"` // that it shows; none for one that signs
 }
 
 // request is one call of the service.
 func (l *Link) request(ctx context.Context, method, path string, body any) (*http.Response, error) {
-	var reader io.Reader
+	answer, again, err := l.once(ctx, method, path, body)
+	if again { // it was signed by a clock that is off
+		answer, _, err = l.once(ctx, method, path, body)
+	}
+	return answer, err
+}
+
+// once makes a call. again is that it may do when it is signed anew.
+func (l *Link) once(ctx context.Context, method, path string, body any) (_ *http.Response, again bool, _ error) {
+	var packed []byte
 	if body != nil {
 		var b bytes.Buffer
-		packed := gzip.NewWriter(&b)
-		if err := json.NewEncoder(packed).Encode(body); err != nil {
-			return nil, err
+		w := gzip.NewWriter(&b)
+		if err := json.NewEncoder(w).Encode(body); err != nil {
+			return nil, false, err
 		}
-		if err := packed.Close(); err != nil {
-			return nil, err
+		if err := w.Close(); err != nil {
+			return nil, false, err
 		}
-		reader = &b
+		packed = b.Bytes()
 	}
-	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(l.Base, "/")+"/api/v1/agent"+path, reader)
+	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(l.Base, "/")+"/api/v1/agent"+path, bytes.NewReader(packed))
 	if err != nil {
-		return nil, fmt.Errorf("call the service at %s: %w", l.Base, err)
+		return nil, false, fmt.Errorf("call the service at %s: %w", l.Base, err)
 	}
 	if body != nil {
 		r.Header.Set("Content-Type", "application/json")
 		r.Header.Set("Content-Encoding", "gzip")
 	}
-	if l.Key != "" {
+	if l.Signs != nil {
+		at := time.Now().Add(time.Duration(l.ahead.Load()) * time.Second)
+		if err := signed.Sign(r, packed, signed.As{ID: l.ID.String(), Key: l.Signs, At: at}); err != nil {
+			return nil, false, err
+		}
+	} else if l.Key != "" {
 		r.Header.Set("Authorization", "Bearer "+l.Key)
 	}
 	r.Header.Set(protocol.VersionHeader, strconv.Itoa(protocol.Version))
@@ -116,19 +152,23 @@ func (l *Link) request(ctx context.Context, method, path string, body any) (*htt
 	l.make.Do(func() {
 		own := http.DefaultTransport.(*http.Transport).Clone()
 		own.TLSClientConfig = &tls.Config{RootCAs: l.Trust, MinVersion: tls.VersionTLS12}
+		if l.Pin != "" {
+			own.TLSClientConfig = keys.Pinned(l.Pin)
+		}
 		l.http = &http.Client{Transport: own}
 	})
 	answer, err := l.http.Do(r)
 	if err != nil {
-		return nil, fmt.Errorf("the service at %s was not reached: %w", l.Base, err)
+		return nil, false, fmt.Errorf("the service at %s was not reached: %w", l.Base, err)
 	}
+	moved := l.noteClock(answer.Header.Get("Date"))
 	if answer.StatusCode < 300 {
 		l.noteProtocol(protocol.ParseVersion(answer.Header.Get(protocol.VersionHeader)))
 	}
 	switch {
 	case answer.StatusCode == http.StatusUnauthorized:
 		answer.Body.Close()
-		return nil, ErrLockedOut
+		return nil, false, ErrLockedOut
 	case answer.StatusCode >= 400:
 		defer answer.Body.Close()
 		var p struct{ Detail, Title string }
@@ -138,15 +178,27 @@ func (l *Link) request(ctx context.Context, method, path string, body any) (*htt
 		}
 		err := fmt.Errorf("the service at %s says %s: %s", l.Base, answer.Status, p.Detail)
 		switch answer.StatusCode {
-		case http.StatusRequestTimeout, http.StatusTooManyRequests: // of the moment
+		case http.StatusRequestTimeout, http.StatusTooManyRequests, http.StatusForbidden: // of the moment
 		default:
 			if answer.StatusCode < 500 {
 				err = fmt.Errorf("%w: %w", protocol.ErrRefused, err)
 			}
 		}
-		return nil, err
+		return nil, answer.StatusCode == http.StatusForbidden && moved, err
 	}
-	return answer, nil
+	return answer, false, nil
+}
+
+// noteClock notes how far the service's clock is ahead, by the date of an answer of it, and reports
+// whether that is much other than was known.
+func (l *Link) noteClock(date string) (moved bool) {
+	at, err := http.ParseTime(date)
+	if err != nil {
+		return false
+	}
+	ahead := int64(time.Until(at).Round(time.Second) / time.Second)
+	d := ahead - l.ahead.Swap(ahead)
+	return d > 5 || d < -5
 }
 
 func (l *Link) call(ctx context.Context, method, path string, body, into any) error {

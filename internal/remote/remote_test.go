@@ -23,6 +23,7 @@ import (
 	"woodlark.example/core/reading"
 	"woodlark.example/core/route"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/keys"
 	"woodlark.example/internal/kind"
 	_ "woodlark.example/internal/kind/all"
 	"woodlark.example/internal/probe/nearend"
@@ -299,13 +300,19 @@ func TestAnAgentTrustsWhomItIsTold(t *testing.T) {
 	}))
 	defer s.Close()
 	s.Config.ErrorLog = slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)
-	_, err := remote.Join(t.Context(), s.URL, "code", remote.JoinRequest{Name: "pier"}, nil)
+	_, err := remote.Join(t.Context(), s.URL, "code", remote.JoinRequest{Name: "pier"}, nil, "")
 	require.ErrorContains(t, err, "certificate")
 	own := x509.NewCertPool()
 	own.AddCert(s.Certificate())
-	me, err := remote.Join(t.Context(), s.URL, "code", remote.JoinRequest{Name: "pier"}, own)
+	me, err := remote.Join(t.Context(), s.URL, "code", remote.JoinRequest{Name: "pier"}, own, "")
 	require.NoError(t, err)
 	assert.Equal(t, "pier", me.Name)
+	// Or one that shows the key that the invite says, and no other.
+	me, err = remote.Join(t.Context(), s.URL, "code", remote.JoinRequest{Name: "pier"}, nil, keys.Pin(s.Certificate()))
+	require.NoError(t, err)
+	assert.Equal(t, "pier", me.Name)
+	_, err = remote.Join(t.Context(), s.URL, "code", remote.JoinRequest{Name: "pier"}, own, "sha256:"+strings.Repeat("0", 64))
+	require.ErrorIs(t, err, keys.ErrOtherKey, "whoever vouches for it")
 }
 
 // TestAServiceOfTheReleaseBefore: what it would refuse for good waits until it is updated.

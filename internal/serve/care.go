@@ -19,7 +19,7 @@ import (
 )
 
 // keptFiles are those of the state folder that a backup holds: what others know the service by.
-var keptFiles = []string{"token"}
+var keptFiles = []string{"token", ownCert, ownKey}
 
 // backUp writes all that a database and a state folder hold.
 func backUp(ctx context.Context, s *store.Store, state, version string, to io.Writer) (m backup.Manifest, err error) {

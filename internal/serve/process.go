@@ -29,6 +29,7 @@ import (
 	"woodlark.example/internal/agent"
 	"woodlark.example/internal/api"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/keys"
 	"woodlark.example/internal/mariadb"
 	"woodlark.example/internal/metrics"
 	"woodlark.example/internal/network"
@@ -75,6 +76,8 @@ type Process struct {
 	early    *running // the local agent, once it runs
 	owner    ident.ID
 	shows    *certificate // by TLS; nil for HTTP in clear
+	certFile string       // of what it shows
+	own      bool         // it made that itself
 	lost     chan error
 
 	stopWork context.CancelFunc
@@ -100,7 +103,16 @@ func Start(ctx context.Context, o Options) (*Process, error) {
 		}
 		return nil, fmt.Errorf("listen on %s: %w", o.Settings.Listen, err)
 	}
-	if set := o.Settings; set.Cert != "" {
+	set := o.Settings
+	if needsOwn(set) {
+		if set.Cert, set.CertKey, err = ownCertificate(set.State, set.HostNames, time.Now()); err != nil {
+			s.Close()
+			return nil, err
+		}
+		s.own = true
+	}
+	if set.Cert != "" {
+		s.certFile = set.Cert
 		if s.shows, err = openCertificate(set.Cert, set.CertKey, s.log); err != nil {
 			s.Close()
 			return nil, err
@@ -189,7 +201,7 @@ func (s *Process) open(ctx context.Context) (err error) {
 	}
 	s.metrics = metrics.New(metrics.Options{Service: s.service, Version: s.options.Version})
 	s.face.set(api.New(api.Options{Metrics: s.metrics, Service: s.service, Token: s.options.Token, Version: s.options.Version, Console: s.options.Console,
-		Names: set.HostNames, Log: s.log, Backup: func(ctx context.Context, to io.Writer) error {
+		Names: set.HostNames, Log: s.log, Pin: s.Pin(), Backup: func(ctx context.Context, to io.Writer) error {
 			_, err := backUp(ctx, s.store, set.State, s.options.Version, to)
 			return err
 		}}))
@@ -199,6 +211,22 @@ func (s *Process) open(ctx context.Context) (err error) {
 		s.options.Ready()
 	}
 	return nil
+}
+
+// CertFile is the file of the certificate that the service shows; empty for HTTP in clear.
+func (s *Process) CertFile() string { return s.certFile }
+
+// Pin is what agents trust a service by that shows a certificate of its own making; empty for
+// others, whom they trust by who vouches for them.
+func (s *Process) Pin() string {
+	if !s.own {
+		return ""
+	}
+	c, err := s.shows.get(nil)
+	if err != nil || c.Leaf == nil {
+		return ""
+	}
+	return keys.Pin(c.Leaf)
 }
 
 // FirstLink is the one-time link by which the first administrator is made; empty when there are

@@ -78,7 +78,7 @@ func Table() []Setting {
 			}
 			return nil
 		}},
-		{"tls-cert", "", "file of the certificate to speak TLS with, and of those above it, as PEM; read again when it changes", text(func(s *Settings) *string { return &s.Cert })},
+		{"tls-cert", "", "file of the certificate to speak TLS with, and of those above it, as PEM; read again when it changes; without one the service makes its own, beyond loopback", text(func(s *Settings) *string { return &s.Cert })},
 		{"tls-key", "", "file of the certificate's key, as PEM", text(func(s *Settings) *string { return &s.CertKey })},
 		{"host-names", "", "names by which browsers reach the console, with commas between them, beside addresses and this machine's name", func(s *Settings, v string) error {
 			for _, name := range strings.Split(v, ",") {
@@ -248,14 +248,10 @@ func (s Settings) check() error {
 	if (s.Cert == "") != (s.CertKey == "") {
 		return errors.New("tls-cert and tls-key go together: a certificate needs its key")
 	}
-	host, _, err := net.SplitHostPort(s.Listen)
-	if err != nil || s.Plain || s.Cert != "" || host == "localhost" {
-		return nil // what is wrong with it is said elsewhere
+	if s.Plain && s.Cert != "" {
+		return errors.New("plain-http and tls-cert do not go together: HTTP is in clear, or it is not")
 	}
-	if ip := net.ParseIP(host); ip != nil && ip.IsLoopback() {
-		return nil
-	}
-	return fmt.Errorf("listen: %s is beyond this machine, and HTTP goes in clear: everybody on the way can read the token. Give it a certificate (-tls-cert, -tls-key), or listen on loopback behind a proxy that speaks TLS, or say -plain-http", s.Listen)
+	return nil
 }
 
 // switched is a setting that is on when its flag is given without more.

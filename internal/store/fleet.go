@@ -109,11 +109,16 @@ func (s *Store) AgentByKey(ctx context.Context, keyHash []byte) (Agent, error) {
 
 // LockOut takes an agent's key away. What it measured stays.
 func (s *Store) LockOut(ctx context.Context, id ident.ID) error {
-	return wrap("lock out an agent", s.db.WithContext(ctx).Model(&Agent{}).Where("id = ?", id).Updates(map[string]any{"key_hash": nil, "kind": Removed}).Error)
+	return wrap("lock out an agent", s.db.WithContext(ctx).Model(&Agent{}).Where("id = ?", id).Updates(map[string]any{"key_hash": nil, "public_key": nil, "kind": Removed}).Error)
 }
 
 // NoteHealth keeps what an agent says of itself.
 func (s *Store) NoteHealth(ctx context.Context, id ident.ID, at time.Time, version, health string) error {
 	return wrap("note an agent", s.db.WithContext(ctx).Model(&Agent{}).Where("id = ?", id).
 		Updates(map[string]any{"seen_at": at.UTC(), "version": version, "health": health}).Error)
+}
+
+// SetAgentKey keeps by what an agent signs; what it showed before is good no more.
+func (s *Store) SetAgentKey(ctx context.Context, id ident.ID, keyHash, public []byte) error {
+	return wrap("keep an agent's key", s.db.WithContext(ctx).Model(&Agent{}).Where("id = ?", id).Updates(map[string]any{"key_hash": keyHash, "public_key": public}).Error)
 }

@@ -25,6 +25,7 @@ type Agent struct {
 	SeenAt    *time.Time
 	Labels    string  // of a remote one: words that its owner chose, with commas between
 	KeyHash   []byte  // of a remote one; see HashOf
+	PublicKey []byte  // by which a remote one signs; nil for one that shows a key
 	Health    *string // what a remote one said of itself last, as JSON
 }
 

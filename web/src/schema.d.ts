@@ -3696,6 +3696,8 @@ export interface components {
             command: string;
             /** Format: date-time */
             ends_at: string;
+            /** @description The one key that the agent is to trust: the SHA-256 of the public key of a certificate that this service made itself */
+            trust?: string;
         };
         InviteOrder: {
             labels?: string;
@@ -3707,7 +3709,7 @@ export interface components {
         };
         JoinAnswer: {
             id: string;
-            key: string;
+            key?: string;
             name: string;
             site: string;
         };
@@ -3715,6 +3717,7 @@ export interface components {
             code: string;
             labels: string;
             name: string;
+            public_key?: string;
             site: string;
             version: string;
         };
@@ -8093,9 +8096,7 @@ export interface operations {
     "invite-agent": {
         parameters: {
             query?: never;
-            header?: {
-                Host?: string;
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };

@@ -56,6 +56,7 @@ type Invite struct {
 	Code    string    `json:"code" doc:"Shown once"`
 	EndsAt  time.Time `json:"ends_at"`
 	Command string    `json:"command" doc:"To be run on the other machine"`
+	Trust   string    `json:"trust,omitempty" doc:"The one key that the agent is to trust: the SHA-256 of the public key of a certificate that this service made itself"`
 }
 
 // InviteOrder asks for an invite.

@@ -173,7 +173,8 @@ func (r *packetRing) giveUp() {
 
 // await waits until the socket can be read or written.
 func (r *packetRing) await(event int16, d time.Duration) bool {
-	n, err := unix.Ppoll([]unix.PollFd{{Fd: int32(r.fd), Events: event}}, &unix.Timespec{Nsec: int64(d)}, nil)
+	most := unix.NsecToTimespec(d.Nanoseconds())
+	n, err := unix.Ppoll([]unix.PollFd{{Fd: int32(r.fd), Events: event}}, &most, nil)
 	return n > 0 && err == nil || errors.Is(err, unix.EINTR)
 }
 

@@ -3,6 +3,7 @@ package fleet
 import (
 	"bytes"
 	"context"
+	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/base64"
 	"encoding/json"
@@ -89,15 +90,52 @@ func (f *Fleet) Join(ctx context.Context, r remote.JoinRequest, address string) 
 	if len(r.Version) > mostVersion {
 		return remote.JoinAnswer{}, fmt.Errorf("%w: the version has %d bytes; %d at most are kept", kind.ErrInvalid, len(r.Version), mostVersion)
 	}
+	if len(r.PublicKey) > 0 && len(r.PublicKey) != ed25519.PublicKeySize {
+		return remote.JoinAnswer{}, errNotKey
+	}
 	key := secret()
-	a, err := f.Store.UseInvite(ctx, r.Code, store.Agent{Name: r.Name, Site: r.Site, Labels: r.Labels, Version: r.Version, Kind: Remote, Address: address}, store.HashOf(key))
+	a, err := f.Store.UseInvite(ctx, r.Code, store.Agent{Name: r.Name, Site: r.Site, Labels: r.Labels, Version: r.Version, Kind: Remote, Address: address, PublicKey: r.PublicKey}, store.HashOf(key))
 	if err != nil {
 		return remote.JoinAnswer{}, err
 	}
 	f.put(&Agent{Agent: a, Worker: remote.NewProxy(a.ID, a.Name, f.Service)})
 	f.Changed()
 	f.Notices.Changed(notices.WithActor(ctx, "an agent from "+address), "agent_joined", a.Name, nil, map[string]any{"site": a.Site, "labels": a.Labels})
-	return remote.JoinAnswer{ID: a.ID, Name: a.Name, Site: a.Site, Key: key}, nil
+	answer := remote.JoinAnswer{ID: a.ID, Name: a.Name, Site: a.Site}
+	if len(r.PublicKey) == 0 {
+		answer.Key = key // one that signs is told none: nobody knows it then
+	}
+	return answer, nil
+}
+
+var errNotKey = fmt.Errorf("%w: the public key is none of Ed25519, which has %d bytes", kind.ErrInvalid, ed25519.PublicKeySize)
+
+// Signing is the public key of an agent on another machine that signs its calls; false for others.
+func (f *Fleet) Signing(id ident.ID) (ed25519.PublicKey, *remote.Proxy, bool) {
+	f.mu.RLock()
+	defer f.mu.RUnlock()
+	a := f.agents[id]
+	if a == nil || a.Proxy() == nil || len(a.PublicKey) == 0 {
+		return nil, nil, false
+	}
+	return a.PublicKey, a.Proxy(), true
+}
+
+// SignsBy has an agent that showed a key sign its calls from now on: that key is good no more. The
+// error wraps kind.ErrInvalid.
+func (f *Fleet) SignsBy(ctx context.Context, id ident.ID, key []byte) error {
+	if len(key) != ed25519.PublicKeySize {
+		return errNotKey
+	}
+	hash := store.HashOf(secret())
+	if err := f.Store.SetAgentKey(ctx, id, hash, key); err != nil {
+		return err
+	}
+	name := ""
+	f.change(id, func(a *Agent) { a.KeyHash, a.PublicKey, name = hash, key, a.Name })
+	f.Changed()
+	f.Notices.Changed(ctx, "agent_signs", name, nil, nil)
+	return nil
 }
 
 // ByKey is the agent on another machine whose key it is; false when none has it.
