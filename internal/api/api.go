@@ -24,6 +24,7 @@ import (
 
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/metrics"
+	"woodlark.example/internal/oidc"
 	"woodlark.example/internal/remote"
 	"woodlark.example/internal/service"
 	"woodlark.example/internal/service/runs"
@@ -44,6 +45,8 @@ type Options struct {
 	Log   *slog.Logger
 	// Metrics are its figures; ones of its own when nil.
 	Metrics *metrics.Registry
+	// Elsewhere is where people may sign in instead; nil when nowhere.
+	Elsewhere *oidc.Provider
 	// Pin is what agents trust this service by, when it shows a certificate of its own making.
 	Pin string
 	// Backup writes all that the service knows; nil where there is none to be had.
@@ -88,6 +91,8 @@ func New(o Options) http.Handler {
 		r.Use(middleware.RequestSize(1<<20), s.authenticate, compressed, tagged)
 		s.register(humachi.New(r, config(o.Version)))
 	})
+	r.Get(elsewhere, s.beginElsewhere)
+	r.Get(elsewhereBack, s.endElsewhere)
 	r.Get(guestPlace+"{secret}", s.guestPage)
 	r.Head(guestPlace+"{secret}", s.guestPage)
 	r.Post(guestPlace+"{secret}", s.guestPage)
@@ -156,6 +161,7 @@ func config(version string) huma.Config {
 func (s *server) register(a huma.API) {
 	s.registerSession(a)
 	s.registerPeople(a)
+	s.registerPasskeys(a)
 	s.registerPaths(a)
 	s.registerWatches(a)
 	s.registerRuns(a)

@@ -20,7 +20,7 @@ var forAdministrators = []string{
 }
 
 // forViewers are the calls that change nothing for others, though they are no GET.
-var forViewers = []string{"show-board-parts", "estimate", "sign-out", "change-passphrase", "add-token", "end-token", "end-session"}
+var forViewers = []string{"show-board-parts", "estimate", "sign-out", "change-passphrase", "add-token", "end-token", "end-session", "begin-passkey", "add-passkey", "end-passkey"}
 
 // notForViewers are calls that only read, and read what is not for everybody: who came from where.
 var notForViewers = []string{"list-guest-openings"}

@@ -66,6 +66,14 @@ func (s *server) registerSession(a huma.API) {
 		}
 		return &withCookie{s.cookie(who, "", -1)}, nil
 	})
+	ways := openToAll(operation(http.MethodGet, "/session/ways", "list-ways-in", "The ways by which one may come in, for who is not in yet", "Session"))
+	huma.Register(a, ways, func(context.Context, *struct{}) (*body[apitype.WaysIn], error) {
+		var w apitype.WaysIn
+		if s.Elsewhere != nil {
+			w.Elsewhere = s.Elsewhere.Title()
+		}
+		return &body[apitype.WaysIn]{w}, nil
+	})
 	greet := openToAll(operation(http.MethodPost, "/welcome/look", "look-at-welcome", "What a one-time link is for; it is not used up by that", "Session", http.StatusGone))
 	huma.Register(a, greet, func(ctx context.Context, in *body[struct {
 		Secret string `json:"secret" maxLength:"200"`
@@ -123,7 +131,7 @@ func tooOften(says, after string) error {
 // signInProblem is problem for who is not in yet.
 func (s *server) signInProblem(err error) error {
 	switch {
-	case errors.Is(err, people.ErrNotIn), errors.Is(err, errNotToken):
+	case errors.Is(err, people.ErrNotIn), errors.Is(err, errNotToken): // ErrNoPasskey is one, too
 		return huma.Error401Unauthorized(sentence(err.Error()))
 	case errors.Is(err, people.ErrTooOften):
 		return tooOften(sentence(err.Error()), "300")
@@ -178,7 +186,7 @@ func callOf(ctx context.Context) *http.Request {
 }
 
 // openPlaces are calls that strangers may make: they come in by them.
-var openPlaces = []string{"POST /api/v1/session", "POST /api/v1/welcome", "POST /api/v1/welcome/look"}
+var openPlaces = []string{"GET /api/v1/session/ways", "POST /api/v1/session", "POST /api/v1/session/passkey", "POST /api/v1/session/passkey/begin", "POST /api/v1/welcome", "POST /api/v1/welcome/look"}
 
 // authenticate lets in who has a token or a session. Coming in and the OpenAPI document are
 // open to all.

@@ -6,12 +6,41 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/cdproto/webauthn"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"woodlark.example/internal/browser"
 )
+
+// passkeysComeIn has a device, as Chromium makes one up, hold a passkey for the console by its name, and
+// sign in by it.
+func passkeysComeIn(t *testing.T, page context.Context, s *service, phrase string) {
+	_, err := chromedp.Call(page, webauthn.Enable, webauthn.EnableParams{})
+	require.NoError(t, err)
+	_, err = chromedp.Call(page, webauthn.AddVirtualAuthenticator, webauthn.AddVirtualAuthenticatorParams{Options: &webauthn.VirtualAuthenticatorOptions{
+		Protocol: webauthn.AuthenticatorProtocolCtap2, Transport: webauthn.AuthenticatorTransportInternal, HasResidentKey: true, HasUserVerification: true, IsUserVerified: true, AutomaticPresenceSimulation: true}})
+	require.NoError(t, err)
+	visit(t, page, s.base+"/people")
+	until(t, page, `/A passkey is for a name/.test(document.querySelector("main").innerText)`)
+	byName := strings.Replace(s.base, "127.0.0.1", "localhost", 1)
+	visit(t, page, byName+"/sign-in?to=/people")
+	fill(t, page, "Name", "marit")
+	fill(t, page, "Passphrase", phrase)
+	axe(t, page, "sign-in, where there are passkeys")
+	press(t, page, `button[type="submit"]`)
+	until(t, page, `/Your passkeys/.test(document.querySelector("main").innerText)`)
+	fill(t, page, "The device, as you know it", "phone of Marit")
+	press(t, page, `//button[text()="Add a passkey"]`)
+	until(t, page, `/for localhost/.test(document.querySelector("#passkeys").parentElement.innerText)`)
+	axe(t, page, "people, with a passkey")
+	evaluate[bool](t, page, `fetch("/api/v1/session", {method: "DELETE"}).then((r) => r.ok)`)
+	visit(t, page, byName+"/sign-in?to=/people")
+	press(t, page, `//button[text()="Sign in by a passkey"]`)
+	until(t, page, `/You are marit, and came in as viewer/.test(document.querySelector("main").innerText) && /by passkey/.test(document.querySelector("main").innerText)`)
+	visit(t, page, s.base+"/people") // where the session by the link goes on
+}
 
 // peopleComeIn lets a viewer in at the page of people; who has the link sets a passphrase, and is in,
 // sees, and is refused by name what is not for viewers. The command line has the same by a token
@@ -45,6 +74,8 @@ func peopleComeIn(t *testing.T, page context.Context, m *machine, s *service) {
 	axe(t, other, "people, of a viewer")
 	visit(t, other, link)
 	until(t, other, `/used already/.test(document.querySelector("[role=alert]")?.innerText ?? "")`)
+
+	passkeysComeIn(t, other, s, phrase)
 
 	// By hand, with a wrong passphrase first.
 	visit(t, page, s.base+"/people")

@@ -33,6 +33,7 @@ import (
 	"woodlark.example/internal/mariadb"
 	"woodlark.example/internal/metrics"
 	"woodlark.example/internal/network"
+	"woodlark.example/internal/oidc"
 	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/service"
 	"woodlark.example/internal/settings"
@@ -95,6 +96,9 @@ func Start(ctx context.Context, o Options) (*Process, error) {
 	}
 	s := &Process{options: o, log: o.Log, lost: make(chan error, 1)}
 	s.work, s.stopWork = context.WithCancel(context.Background())
+	if _, err := elsewhereOf(o.Settings); err != nil {
+		return nil, err
+	}
 	var err error
 	// The port is taken first: that it is free is known before anything is started.
 	if s.listener, err = net.Listen("tcp", o.Settings.Listen); err != nil {
@@ -168,6 +172,10 @@ func (s *Process) open(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
+	elsewhere, err := elsewhereOf(set)
+	if err != nil {
+		return err
+	}
 	judges, err := judgingOf(set)
 	if err != nil {
 		return err
@@ -201,7 +209,7 @@ func (s *Process) open(ctx context.Context) (err error) {
 	}
 	s.metrics = metrics.New(metrics.Options{Service: s.service, Version: s.options.Version})
 	s.face.set(api.New(api.Options{Metrics: s.metrics, Service: s.service, Token: s.options.Token, Version: s.options.Version, Console: s.options.Console,
-		Names: set.HostNames, Log: s.log, Pin: s.Pin(), Backup: func(ctx context.Context, to io.Writer) error {
+		Names: set.HostNames, Log: s.log, Pin: s.Pin(), Elsewhere: elsewhere, Backup: func(ctx context.Context, to io.Writer) error {
 			_, err := backUp(ctx, s.store, set.State, s.options.Version, to)
 			return err
 		}}))
@@ -227,6 +235,17 @@ func (s *Process) Pin() string {
 		return ""
 	}
 	return keys.Pin(c.Leaf)
+}
+
+// elsewhereOf is where people may sign in instead; nil when nowhere.
+func elsewhereOf(set settings.Settings) (*oidc.Provider, error) {
+	if set.Issuer == "" {
+		if set.IssuerClient != "" || set.IssuerSecret != "" {
+			return nil, errors.New("oidc-client and oidc-secret are of a provider: name it with oidc-issuer")
+		}
+		return nil, nil
+	}
+	return oidc.New(oidc.Options{Issuer: set.Issuer, Client: set.IssuerClient, Secret: set.IssuerSecret, Claim: set.IssuerClaim, Title: set.IssuerTitle})
 }
 
 // FirstLink is the one-time link by which the first administrator is made; empty when there are

@@ -45,8 +45,10 @@ type Settings struct {
 	PushEvery                        time.Duration
 	Owners                           string
 	Far                              string
-	LogLevel                         string
-	LogForm                          string
+	// Where people may sign in instead, by OpenID Connect; nowhere when Issuer is empty.
+	Issuer, IssuerClient, IssuerSecret, IssuerClaim, IssuerTitle string
+	LogLevel                                                     string
+	LogForm                                                      string
 }
 
 // Setting is one line of the table.
@@ -138,6 +140,11 @@ func Table() []Setting {
 			s.Far = v
 			return nil
 		}},
+		{"oidc-issuer", "", "address of a provider where people may sign in by OpenID Connect, such as https://id.northquay.example; it has to know ADDRESS/sign-in/elsewhere/back as where they come back to", text(func(s *Settings) *string { return &s.Issuer })},
+		{"oidc-client", "", "the name that the provider knows this service by", text(func(s *Settings) *string { return &s.IssuerClient })},
+		{"oidc-secret", "", "the secret that goes with it; better in the file or the variable than as a flag, which others on this machine see", text(func(s *Settings) *string { return &s.IssuerSecret })},
+		{"oidc-claim", "email", "by what somebody is found who signs in there for the first time: email, which it has verified, or preferred_username", oneOf(func(s *Settings) *string { return &s.IssuerClaim }, "email", "preferred_username")},
+		{"oidc-title", "", "what people call the provider; its host when empty", text(func(s *Settings) *string { return &s.IssuerTitle })},
 		{"log-level", "info", "debug, info, warn or error", oneOf(func(s *Settings) *string { return &s.LogLevel }, "debug", "info", "warn", "error")},
 		{"log-form", "text", "text or json", oneOf(func(s *Settings) *string { return &s.LogForm }, "text", "json")},
 	}

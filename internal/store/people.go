@@ -17,6 +17,7 @@ type Person struct {
 	Role      string
 	Scope     string // JSON; empty for everything
 	Password  string // its hash; empty when there is none
+	Elsewhere string // whom a provider says they are; empty when none does
 	CreatedAt time.Time
 	CreatedBy string
 	SeenAt    *time.Time
@@ -143,4 +144,33 @@ func (s *Store) TakeWelcome(ctx context.Context, id ident.ID, p Person) error {
 		}
 		return tx.Save(&p).Error
 	})
+}
+
+// Passkey is a key that a person's device holds. What is kept of it is public.
+type Passkey struct {
+	ID        ident.ID `gorm:"primaryKey"`
+	PersonID  ident.ID
+	Title     string
+	Host      string // that it is good for
+	Body      string // JSON
+	CreatedAt time.Time
+	UsedAt    *time.Time
+}
+
+// Passkeys are all.
+func (s *Store) Passkeys(ctx context.Context) (list []Passkey, err error) {
+	return list, wrap("list passkeys", s.db.WithContext(ctx).Find(&list).Error)
+}
+
+// SavePasskey keeps a passkey, new or as it is now.
+func (s *Store) SavePasskey(ctx context.Context, k Passkey) error {
+	return s.transact(ctx, "keep a passkey", func(tx *gorm.DB) error { return tx.Save(&k).Error })
+}
+
+// DeletePasskeys removes passkeys.
+func (s *Store) DeletePasskeys(ctx context.Context, ids ...ident.ID) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	return s.transact(ctx, "end passkeys", func(tx *gorm.DB) error { return tx.Delete(&Passkey{}, "id IN ?", ids).Error })
 }

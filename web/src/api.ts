@@ -2,6 +2,9 @@ import type { components, paths } from "./schema";
 
 type Schemas = components["schemas"];
 export type Path = Schemas["Path"];
+export type Asked = Schemas["Asked"];
+export type Passkey = Schemas["Passkey"];
+export type WaysIn = Schemas["WaysIn"];
 export type PathList = Schemas["PathList"];
 export type Series = Schemas["Series"];
 export type Episode = Schemas["Episode"];

@@ -342,3 +342,30 @@ type Taken struct {
 	What  string    `json:"what"`
 	Phase string    `json:"phase" enum:"opening,closing"`
 }
+
+// WaysIn are the ways by which one may come in beside name and passphrase.
+type WaysIn struct {
+	Elsewhere string `json:"elsewhere,omitempty" doc:"What people call the provider where they may sign in, by /sign-in/elsewhere"`
+}
+
+// Passkey is a key that a person's device holds.
+type Passkey struct {
+	ID         string     `json:"id"`
+	Title      string     `json:"title"`
+	Host       string     `json:"host" doc:"Name of the console that it is good for"`
+	CreatedAt  time.Time  `json:"created_at"`
+	LastUsedAt *time.Time `json:"last_used_at,omitempty"`
+}
+
+// Asked is what a device is asked, as the browser hands it on.
+type Asked struct {
+	Key     string `json:"key" doc:"By which the answer is found; good once, for five minutes"`
+	Options any    `json:"options" doc:"As PublicKeyCredential's parseCreationOptionsFromJSON and parseRequestOptionsFromJSON take them"`
+}
+
+// PasskeyAnswer is what a device answered.
+type PasskeyAnswer struct {
+	Key    string `json:"key" maxLength:"200"`
+	Title  string `json:"title,omitempty" maxLength:"200" doc:"Of a new one: by which you know the device"`
+	Answer any    `json:"answer" doc:"As PublicKeyCredential's toJSON gives it"`
+}

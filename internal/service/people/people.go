@@ -123,18 +123,20 @@ type People struct {
 	o      Options
 	change sync.Mutex // held by who changes them
 
-	mu      sync.RWMutex
-	people  map[ident.ID]store.Person
-	tokens  map[[32]byte]store.PersonToken
-	signIns map[[32]byte]store.SignIn
-	machine string // the state folder's token
-	wrong   map[string][]time.Time
-	changed chan struct{} // closed at the next change; nil while nobody waits for it
+	mu       sync.RWMutex
+	people   map[ident.ID]store.Person
+	tokens   map[[32]byte]store.PersonToken
+	signIns  map[[32]byte]store.SignIn
+	passkeys map[ident.ID]store.Passkey
+	asked    map[string]asked // of devices, by what the answer is found
+	machine  string           // the state folder's token
+	wrong    map[string][]time.Time
+	changed  chan struct{} // closed at the next change; nil while nobody waits for it
 }
 
 // New knows nobody before Load.
 func New(o Options) *People {
-	return &People{o: o, people: map[ident.ID]store.Person{}, tokens: map[[32]byte]store.PersonToken{}, signIns: map[[32]byte]store.SignIn{}, wrong: map[string][]time.Time{}}
+	return &People{o: o, people: map[ident.ID]store.Person{}, tokens: map[[32]byte]store.PersonToken{}, signIns: map[[32]byte]store.SignIn{}, passkeys: map[ident.ID]store.Passkey{}, asked: map[string]asked{}, wrong: map[string][]time.Time{}}
 }
 
 // Load reads all from the database.
@@ -153,10 +155,18 @@ func (x *People) Load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	passkeys, err := x.o.Store.Passkeys(ctx)
+	if err != nil {
+		return err
+	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	clear(x.people)
 	clear(x.tokens)
+	clear(x.passkeys)
+	for _, k := range passkeys {
+		x.passkeys[k.ID] = k
+	}
 	for _, p := range people {
 		x.people[p.ID] = p
 	}

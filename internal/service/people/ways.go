@@ -110,8 +110,8 @@ func (x *People) greeted(ctx context.Context, key string) (w store.Welcome, p st
 	return w, p, nil
 }
 
-// Accept uses a one-time link up: its person has a passphrase from now on; sessions that they had
-// end. The name is that of the first administrator, who is made by it.
+// Accept uses a one-time link up: its person has a passphrase from now on; sessions and passkeys that
+// they had end. The name is that of the first administrator, who is made by it.
 func (x *People) Accept(ctx context.Context, key, name, fullName, phrase string) (Person, error) {
 	x.change.Lock()
 	defer x.change.Unlock()
@@ -147,6 +147,9 @@ func (x *People) Accept(ctx context.Context, key, name, fullName, phrase string)
 		x.o.Notices.Changed(ctx, "person_added", p.Name, nil, told(p))
 	} else {
 		x.endSignInsOf(ctx, p.ID, ident.ID{})
+		if err := x.endPasskeysOf(ctx, p.ID); err != nil {
+			return Person{}, err
+		}
 		x.o.Notices.Changed(ctx, "passphrase_set", p.Name, told(was), told(p))
 	}
 	return personOf(p), nil

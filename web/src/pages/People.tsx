@@ -1,10 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { call, get, type Change, type Me, type Person, type SignedIn, type Token, type WelcomeLink } from "../api";
+import { call, get, type Change, type Me, type Passkey, type Person, type SignedIn, type Token, type WelcomeLink } from "../api";
 import { exactly, when } from "../format";
 import { Choice } from "../parts/Choice";
 import { Field, Secret, button } from "../parts/Field";
 import { Moment } from "../parts/WatchEditor";
+import { addPasskey, brokenOff, canHoldPasskeys } from "../passkeys";
 
 const quiet = "cursor-pointer text-sm text-soft underline underline-offset-4 hover:text-ink";
 const roles = ["viewer", "engineer", "administrator"];
@@ -27,6 +28,7 @@ export function People() {
       <Tokens me={me.data} all={all} />
       <Sessions all={all} />
       {me.data.person && me.data.way !== "token" && <OwnPassphrase />}
+      {me.data.person && me.data.way !== "token" && <OwnPasskeys />}
       {all && <Record />}
     </>
   );
@@ -246,6 +248,50 @@ function OwnPassphrase() {
       </form>
       <Wrong error={change.error} />
       {change.isSuccess && <p role="status">It is set; your other sessions have ended.</p>}
+    </Part>
+  );
+}
+
+function OwnPasskeys() {
+  const client = useQueryClient();
+  const list = useQuery({ queryKey: ["passkeys"], queryFn: () => get<Passkey[]>("/passkeys") });
+  const [title, setTitle] = useState("");
+  const changed = () => client.invalidateQueries({ queryKey: ["passkeys"] });
+  const end = useMutation({ mutationFn: (id: string) => call("DELETE", `/passkeys/${id}`), onSuccess: changed });
+  const add = useMutation({
+    mutationFn: () => addPasskey(title),
+    onSuccess: () => {
+      setTitle("");
+      void changed();
+    },
+  });
+  const passkeys = list.data ?? [];
+  return (
+    <Part id="passkeys" title="Your passkeys">
+      <p className="text-soft">A device of yours holds a key, and lets you in where it knows you: by a finger, a face or its code. Nothing is kept here that could be stolen. A new one-time link ends them.</p>
+      <ul className="pt-2">
+        {passkeys.map((k) => (
+          <li key={k.id} className="flex flex-wrap items-baseline gap-x-6 gap-y-1 border-t border-line py-2">
+            <span className="min-w-48">{k.title}</span>
+            <span className="text-soft">for {k.host}</span>
+            <span className="text-sm text-soft">{k.last_used_at ? `used ${when(k.last_used_at)}` : "never used"}</span>
+            <button type="button" className={quiet + " ml-auto"} aria-label={`End it: the passkey ${k.title}`} onClick={() => end.mutate(k.id)}>
+              End it
+            </button>
+          </li>
+        ))}
+      </ul>
+      {canHoldPasskeys() ? (
+        <form className="flex flex-wrap items-end gap-x-6 gap-y-4 py-3" onSubmit={(e) => { e.preventDefault(); add.mutate(); }}>
+          <Field wide label="The device, as you know it" value={title} onChange={setTitle} />
+          <button type="submit" className={button} disabled={!title.trim() || add.isPending}>
+            Add a passkey
+          </button>
+        </form>
+      ) : (
+        <p className="py-2 text-sm text-soft">A passkey is for a name: open the console by its host name, over TLS, or as localhost on its own machine, in a browser that has them.</p>
+      )}
+      <Wrong error={brokenOff(add.error) ? null : add.error} />
     </Part>
   );
 }

@@ -1,6 +1,7 @@
 import { useEffect, useState, type FormEvent } from "react";
 import { useTheme } from "../theme";
-import { call } from "../api";
+import { call, type WaysIn } from "../api";
+import { brokenOff, canHoldPasskeys, signInByPasskey } from "../passkeys";
 
 const line = "mt-2 w-full border-b border-soft bg-transparent py-2 outline-offset-4";
 
@@ -27,16 +28,23 @@ export function SignIn() {
   const [name, setName] = useState("");
   const [secret, setSecret] = useState("");
   const [error, setError] = useState("");
-  const submit = async (e: FormEvent) => {
-    e.preventDefault();
+  const [ways, setWays] = useState<WaysIn>({});
+  useEffect(() => {
+    call<WaysIn>("GET", "/session/ways").then(setWays, () => undefined); // by passphrase it goes all the same
+  }, []);
+  const enter = async (by: () => Promise<unknown>) => {
     setError("");
     try {
-      await call("POST", "/session", byToken ? { token: secret } : { name, passphrase: secret });
+      await by();
       const to = new URLSearchParams(location.search).get("to") ?? "/";
       location.assign(to.startsWith("/") && !to.startsWith("//") ? to : "/");
     } catch (problem) {
-      setError((problem as Error).message);
+      if (!brokenOff(problem)) setError((problem as Error).message);
     }
+  };
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    return enter(() => call("POST", "/session", byToken ? { token: secret } : { name, passphrase: secret }));
   };
   const other = () => {
     setByToken(!byToken);
@@ -78,6 +86,18 @@ export function SignIn() {
           </button>
         </div>
       </form>
+      {(canHoldPasskeys() || ways.elsewhere) && (
+        <div className="mt-6 flex flex-wrap gap-x-6 gap-y-3 border-t border-line pt-6">
+          {canHoldPasskeys() && (
+            <button type="button" className="cursor-pointer border border-line px-5 py-2 hover:border-ink" onClick={() => void enter(signInByPasskey)}>
+              Sign in by a passkey
+            </button>
+          )}
+          {ways.elsewhere && <a href={`/sign-in/elsewhere?to=${encodeURIComponent(new URLSearchParams(location.search).get("to") ?? "/")}`} className="inline-block border border-line px-5 py-2 hover:border-ink">
+            Sign in with {ways.elsewhere}
+          </a>}
+        </div>
+      )}
     </Door>
   );
 }
