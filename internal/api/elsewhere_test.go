@@ -58,7 +58,6 @@ func deskWith(t *testing.T, claim string, users map[string]storage.User) (*desk,
 	return s, web.URL
 }
 
-
 // person signs in at the provider by hand: a browser with cookies that follows each step.
 type person struct {
 	t *testing.T

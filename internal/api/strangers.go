@@ -9,6 +9,9 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"woodlark.example/internal/ident"
+	"woodlark.example/internal/signed"
 )
 
 const (
@@ -135,6 +138,9 @@ func (s *server) hasKey(r *http.Request) bool {
 		_, _, known := s.c.Fleet.ByKey(token)
 		return known
 	}
+	if signed.Is(r) {
+		return s.signsNow(r)
+	}
 	_, is := s.c.People.BySession(r.Context(), cookieOf(r), addressOf(r))
 	return is
 }
@@ -175,4 +181,19 @@ func (s *server) ownHost(hostport string) bool {
 	own, err := os.Hostname()
 	own = strings.ToLower(own)
 	return err == nil && (host == own || strings.HasPrefix(host, own+"."))
+}
+
+// signsNow reports whether a call is signed by an agent that is known here, whether or not it came
+// before.
+func (s *server) signsNow(r *http.Request) bool {
+	c, err := signed.Read(r)
+	if err != nil {
+		return false
+	}
+	id, err := ident.Parse(c.ID)
+	if err != nil {
+		return false
+	}
+	key, _, known := s.c.Fleet.Signing(id)
+	return known && c.Check(r, key) == nil
 }

@@ -439,7 +439,7 @@ func fill(t *testing.T, page context.Context, label, text string) {
 	t.Helper()
 	until(t, page, fmt.Sprintf(`(() => {
 		const found = [...document.querySelectorAll("label")].find((l) => l.textContent.trim().startsWith(%q));
-		const field = found?.querySelector("input, textarea");
+		const field = found?.control ?? found?.querySelector("input, textarea");
 		if (!field) return false;
 		Object.getOwnPropertyDescriptor(Object.getPrototypeOf(field), "value").set.call(field, %q);
 		field.dispatchEvent(new Event("input", { bubbles: true }));

@@ -78,6 +78,11 @@ func (s *Store) SavePerson(ctx context.Context, p Person) error {
 	return s.transact(ctx, "keep a person", func(tx *gorm.DB) error { return tx.Save(&p).Error })
 }
 
+// SeenPerson notes when a person came in; what else is kept of them stays.
+func (s *Store) SeenPerson(ctx context.Context, id ident.ID, at time.Time) error {
+	return wrap("note that a person came in", s.db.WithContext(ctx).Model(&Person{}).Where("id = ?", id).Update("seen_at", at.UTC()).Error)
+}
+
 // PersonTokens are all, newest first.
 func (s *Store) PersonTokens(ctx context.Context) (list []PersonToken, err error) {
 	return list, wrap("list tokens", s.db.WithContext(ctx).Order("created_at DESC, id DESC").Find(&list).Error)
@@ -102,6 +107,11 @@ func (s *Store) SignIns(ctx context.Context, now time.Time) (list []SignIn, err 
 func (s *Store) SaveSignIn(ctx context.Context, i SignIn) error {
 	i.Address, i.Browser = clip(i.Address, 64), clip(i.Browser, 300)
 	return s.transact(ctx, "keep a sign-in", func(tx *gorm.DB) error { return tx.Save(&i).Error })
+}
+
+// SeenSignIn notes when a session was there, and from where; one that was ended stays so.
+func (s *Store) SeenSignIn(ctx context.Context, id ident.ID, at time.Time, address string) error {
+	return wrap("note a session's use", s.db.WithContext(ctx).Model(&SignIn{}).Where("id = ?", id).Updates(map[string]any{"seen_at": at.UTC(), "address": clip(address, 64)}).Error)
 }
 
 // DeleteSignIns removes sessions.
@@ -165,6 +175,11 @@ func (s *Store) Passkeys(ctx context.Context) (list []Passkey, err error) {
 // SavePasskey keeps a passkey, new or as it is now.
 func (s *Store) SavePasskey(ctx context.Context, k Passkey) error {
 	return s.transact(ctx, "keep a passkey", func(tx *gorm.DB) error { return tx.Save(&k).Error })
+}
+
+// UsedPasskey notes what came of a passkey's use; one that was ended stays so.
+func (s *Store) UsedPasskey(ctx context.Context, k Passkey) error {
+	return wrap("note a passkey's use", s.db.WithContext(ctx).Model(&Passkey{}).Where("id = ?", k.ID).Updates(map[string]any{"body": k.Body, "used_at": k.UsedAt}).Error)
 }
 
 // DeletePasskeys removes passkeys.

@@ -326,7 +326,7 @@ func (x *People) SignInByPasskey(ctx context.Context, key string, answer []byte,
 		x.passkeys[row.ID] = row
 	}
 	x.mu.Unlock()
-	if err := x.o.Store.SavePasskey(ctx, row); err != nil && !errors.Is(err, store.ErrAway) {
+	if err := x.o.Store.UsedPasskey(ctx, row); err != nil && !errors.Is(err, store.ErrAway) {
 		x.o.Log.Error("it could not be noted that a passkey was used", "error", err)
 	}
 	return x.begin(ctx, &o.p, ByPasskey, address, browser)

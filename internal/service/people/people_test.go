@@ -199,3 +199,46 @@ func TestWhileTheDatabaseIsAway(t *testing.T) {
 	assert.Error(t, err, "what must be kept is not told as kept")
 	assert.Len(t, x.Tokens(nil), 1)
 }
+
+// TestWhoIsEndedStaysSo, also when they are signing in, and their sessions are seen, at that moment.
+func TestWhoIsEndedStaysSo(t *testing.T) {
+	s := storetest.New(t)
+	c := &clock{at: time.Now()}
+	x := open(t, s, c)
+	yes := true
+	for round := range 2 {
+		p := letIn(t, x, "marit"+string(rune('a'+round)), people.Engineer)
+		var all sync.WaitGroup
+		began := make(chan struct{}, 100)
+		for range 3 {
+			all.Go(func() {
+				for range 3 {
+					key, _, err := x.SignIn(t.Context(), p.Name, phrase, "127.0.0.1", "x")
+					began <- struct{}{}
+					if err != nil {
+						continue
+					}
+					c.pass(2 * time.Minute) // so that its next use is written down
+					_, _ = x.BySession(t.Context(), key, "127.0.0.1")
+				}
+			})
+		}
+		<-began
+		<-began
+		_, err := x.Alter(t.Context(), p.ID, people.Change{Ended: &yes})
+		require.NoError(t, err)
+		all.Wait()
+		again := open(t, s, c) // as the database has it
+		for _, one := range []*people.People{x, again} {
+			found, err := one.Find(p.Name)
+			require.NoError(t, err)
+			assert.NotNil(t, found.EndedAt)
+			assert.Empty(t, one.SignIns(&p.ID))
+		}
+		rows, err := s.SignIns(t.Context(), c.now())
+		require.NoError(t, err)
+		for _, r := range rows {
+			assert.NotEqual(t, p.ID, *r.PersonID, "no session is left")
+		}
+	}
+}

@@ -284,6 +284,9 @@ func (x *People) begin(ctx context.Context, p *store.Person, way Way, address, b
 	x.mu.Lock()
 	if p == nil {
 		s.KeyMark = keys.Mark(x.machine)
+	} else if !x.seen(p.ID, now) { // they may have been ended since it was found that they come in
+		x.mu.Unlock()
+		return "", Who{}, ErrNotIn
 	}
 	var gone []ident.ID
 	for mark, o := range x.signIns {
@@ -308,15 +311,23 @@ func (x *People) begin(ctx context.Context, p *store.Person, way Way, address, b
 	x.mu.Unlock()
 	err := errors.Join(x.o.Store.SaveSignIn(ctx, s), x.o.Store.DeleteSignIns(ctx, gone...))
 	if p != nil {
-		seen := *p
-		seen.SeenAt = &now
-		x.put(seen)
-		err = errors.Join(err, x.o.Store.SavePerson(ctx, seen))
+		err = errors.Join(err, x.o.Store.SeenPerson(ctx, p.ID, now))
 	}
 	if err != nil { // they are in all the same: this program knows
 		x.o.Log.Error("a session could not be written down; it ends with this program", "error", err)
 	}
 	return key, x.whoOf(s, address), nil
+}
+
+// seen notes that a person was there; false when they may not come in any more. x.mu is held.
+func (x *People) seen(id ident.ID, now time.Time) bool {
+	p, is := x.people[id]
+	if !is || p.EndedAt != nil {
+		return false
+	}
+	p.SeenAt = &now
+	x.people[id] = p
+	return true
 }
 
 // whoOf is who has a session; nobody when their person may not come in any more.
@@ -367,7 +378,7 @@ func (x *People) BySession(ctx context.Context, key, address string) (Who, bool)
 		}
 		x.mu.Unlock()
 		if still {
-			x.later(ctx, "a session", func(ctx context.Context) error { return x.o.Store.SaveSignIn(ctx, s) })
+			x.later(ctx, "a session", func(ctx context.Context) error { return x.o.Store.SeenSignIn(ctx, s.ID, now, address) })
 		}
 	}
 	return w, true
