@@ -87,7 +87,7 @@ func run(ctx context.Context, t *table, rounds []round, chosen []string) error {
 		}
 		fmt.Fprintln(os.Stderr, r.name)
 		if err := r.do(ctx, t); err != nil {
-			return fmt.Errorf("%s: %w", r.name, err)
+			t.saw(r.name, "carried out", false, "%v", err) // the others are of their own
 		}
 		if err := ctx.Err(); err != nil {
 			return errors.New("it was broken off")

@@ -220,7 +220,7 @@ func (s *service) end() {
 
 // probes counts the probes that are kept of each path, by a minute that has ended.
 func (s *service) probes(ctx context.Context) (map[string]int, error) {
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+s.at+"/api/v1/export/readings?last=1h", nil)
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, fmt.Sprintf("http://%s/api/v1/export/readings?from_at=%s&to_at=%s", s.at, s.began.Add(-time.Minute).UTC().Format(time.RFC3339), time.Now().Add(time.Minute).UTC().Format(time.RFC3339)), nil)
 	if err != nil {
 		return nil, err
 	}

@@ -13,7 +13,7 @@ import (
 // kept waits until the minute in progress is over and kept, and holds how many probes there are of
 // each path against how many there should be, one a second but while nothing could measure.
 func (s *service) kept(ctx context.Context, t *table, what, promised string, down, each time.Duration) error {
-	until := time.Now().Truncate(time.Minute).Add(time.Minute)
+	until := time.Now().Truncate(time.Minute).Add(2 * time.Minute)
 	select {
 	case <-time.After(time.Until(until) + 15*time.Second):
 	case <-ctx.Done():
