@@ -1,0 +1,47 @@
+package remote
+
+import (
+	"context"
+	"crypto/x509"
+	"net/http"
+
+	"woodlark.example/internal/ident"
+)
+
+// Join spends an invite. trust and pin are for Link.
+func Join(ctx context.Context, base, code string, a JoinRequest, trust *x509.CertPool, pin string) (JoinAnswer, error) {
+	a.Code = code
+	l := &Link{Base: base, Trust: trust, Pin: pin}
+	var answer JoinAnswer
+	return answer, l.call(ctx, http.MethodPost, "/join", a, &answer)
+}
+
+// SignFromNow has the service go by a signature from now on. The error wraps ErrLockedOut when it does
+// not know the key that the link shows.
+func (l *Link) SignFromNow(ctx context.Context, public []byte) error {
+	return l.call(ctx, http.MethodPost, "/key", KeyOrder{public}, nil)
+}
+
+// JoinRequest is what an agent says of itself when it joins.
+type JoinRequest struct {
+	Code    string `json:"code"`
+	Name    string `json:"name"`
+	Site    string `json:"site"`
+	Labels  string `json:"labels"`
+	Version string `json:"version"`
+	// PublicKey is that by which it signs (Ed25519); empty for one that shows a key.
+	PublicKey []byte `json:"public_key,omitempty"`
+}
+
+// KeyOrder has an agent sign from now on.
+type KeyOrder struct {
+	PublicKey []byte `json:"public_key"`
+}
+
+// JoinAnswer is what it gets.
+type JoinAnswer struct {
+	ID   ident.ID `json:"id"`
+	Name string   `json:"name"`
+	Site string   `json:"site"`
+	Key  string   `json:"key,omitempty"` // that it shows; none for one that signs
+}
