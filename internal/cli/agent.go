@@ -247,14 +247,14 @@ func newSeed() []byte {
 func (a agentFile) private() ed25519.PrivateKey { return ed25519.NewKeyFromSeed(a.Seed) }
 func (a agentFile) public() []byte              { return a.private().Public().(ed25519.PublicKey) }
 
-// link is how an agent calls its service. One that joined by a key that it shows signs from now on,
+// agentLink is how an agent calls its service. One that joined by a key that it shows signs from now on,
 // as soon as its service knows how: it tries at each start.
 func (c *call) agentLink(o agentOptions, me *agentFile, log *slog.Logger) (*remote.Link, error) {
-	new := func() *remote.Link {
+	showing := func() *remote.Link {
 		return &remote.Link{Base: me.Service, ID: me.ID, Key: me.Key, Log: log, Trust: o.pool, Pin: me.Trust}
 	}
 	if me.Key == "" {
-		link := new()
+		link := showing()
 		link.Signs = me.private()
 		return link, nil
 	}
@@ -267,7 +267,7 @@ func (c *call) agentLink(o agentOptions, me *agentFile, log *slog.Logger) (*remo
 	}
 	ctx, cancel := context.WithTimeout(c.ctx, 10*time.Second)
 	defer cancel()
-	err := new().SignFromNow(ctx, me.public())
+	err := showing().SignFromNow(ctx, me.public())
 	if errors.Is(err, remote.ErrLockedOut) {
 		// That was so before, and this program was ended before it could note it: or the service
 		// knows neither. Either way the key is good no more.
@@ -275,10 +275,10 @@ func (c *call) agentLink(o agentOptions, me *agentFile, log *slog.Logger) (*remo
 	}
 	if err != nil {
 		log.Warn("this agent shows its key, for its service does not take signatures now; it asks again at its next start", "error", err)
-		return new(), nil
+		return showing(), nil
 	}
 	me.Key = ""
-	link := new()
+	link := showing()
 	link.Signs = me.private()
 	return link, me.keep(name)
 }

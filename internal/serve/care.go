@@ -51,17 +51,19 @@ func backUp(ctx context.Context, s *store.Store, state, version string, to io.Wr
 
 // wouldLose says what a kill of everything, and what a power cut, would lose at this moment.
 func (s *Process) wouldLose(ctx context.Context) (kill, cut string) {
-	kill, cut = "nothing", "nothing"
+	kill = "nothing"
 	if why := s.fullDisk(); why != "" {
 		kill = "what the agent here has in memory until there is room: " + why
 	}
-	late, err := s.store.FlushesLate(ctx)
-	switch {
-	case err != nil:
-		cut = "not known, for the database does not say how it is set"
-	case late != "":
-		cut = late
-	default:
+	byKill, byCut, err := s.store.FlushesLate(ctx)
+	if err != nil {
+		const unknown = "not known, for the database does not say how it is set"
+		return unknown, unknown
+	}
+	if byKill != "" {
+		kill = byKill
+	}
+	if cut = byCut; cut == "" {
 		cut = kill
 	}
 	return kill, cut

@@ -155,21 +155,25 @@ func kindOf(column string) (backup.Kind, error) {
 	return "", fmt.Errorf("a backup does not know the type %s", column)
 }
 
-// FlushesLate says what a power cut may take of what the database has taken, by how it is set; empty
-// when nothing.
-func (s *Store) FlushesLate(ctx context.Context) (string, error) {
+// FlushesLate says what a kill of the database, and what a power cut, may take of what it has taken, by
+// how it is set; empty when nothing.
+func (s *Store) FlushesLate(ctx context.Context) (kill, cut string, err error) {
 	if err := s.gate(); err != nil {
-		return "", err
+		return "", "", err
 	}
 	var flush, twice int
 	if err := s.pool.QueryRowContext(ctx, "SELECT @@innodb_flush_log_at_trx_commit, @@innodb_doublewrite").Scan(&flush, &twice); err != nil {
-		return "", wrap("ask how the database is set", err)
+		return "", "", wrap("ask how the database is set", err)
 	}
-	switch {
-	case twice == 0:
-		return "anything, for the database writes pages once (innodb_doublewrite is 0)", nil
-	case flush == 0 || flush == 2:
-		return fmt.Sprintf("up to a second of what was taken, for the database does not flush its log at each commit (innodb_flush_log_at_trx_commit is %d)", flush), nil
+	late := fmt.Sprintf("up to a second of what was taken, for the database does not flush its log at each commit (innodb_flush_log_at_trx_commit is %d)", flush)
+	if flush == 0 { // not even to the system
+		kill = late
 	}
-	return "", nil
+	if flush == 0 || flush == 2 {
+		cut = late
+	}
+	if twice == 0 {
+		cut = "anything, for the database writes pages once (innodb_doublewrite is 0)"
+	}
+	return kill, cut, nil
 }
