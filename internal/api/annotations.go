@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -34,6 +35,11 @@ func (s *server) registerAnnotations(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
+			see := s.sight(ctx)
+			out = slices.DeleteFunc(out, func(a apitype.Annotation) bool {
+				id, err := ident.Parse(a.PathID)
+				return a.PathID != "" && (err != nil || !see.PathID(id)) // those of all are for all
+			})
 			return &body[[]apitype.Annotation]{out}, nil
 		})
 	add := operation(http.MethodPost, "/annotations", "add-annotation", "Write something of a path, or of all, at a time or over a span", "Reports", http.StatusNotFound)

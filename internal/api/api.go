@@ -57,6 +57,7 @@ type server struct {
 	nonces signed.Nonces // of agents' calls
 	Options
 	c         *service.Service
+	calls     []call      // what there are, by their identifiers
 	backing   atomic.Bool // a backup is being made
 	wrong     throttle    // keys that were wrong, by address
 	waiting   doors       // who has shown no key
@@ -85,7 +86,7 @@ func New(o Options) http.Handler {
 	})
 	r.Group(func(r chi.Router) {
 		r.Use(s.authenticate)
-		r.Handle("/metrics", s.Metrics.Handler())
+		r.Handle("/metrics", forAll(s.Metrics.Handler()))
 	})
 	r.Group(func(r chi.Router) {
 		r.Use(middleware.RequestSize(1<<20), s.authenticate, compressed, tagged)
@@ -159,6 +160,7 @@ func config(version string) huma.Config {
 }
 
 func (s *server) register(a huma.API) {
+	a.UseMiddleware(s.inPart)
 	s.registerSession(a)
 	s.registerPeople(a)
 	s.registerPasskeys(a)
@@ -195,21 +197,27 @@ func (s *server) register(a huma.API) {
 	s.registerEvents(a)
 	describeAgentCalls(a.OpenAPI())
 	describeLists(a.OpenAPI())
+	s.noteCalls(a.OpenAPI())
 }
 
 // operation describes one call.
 func operation(method, path, id, summary, tag string, errs ...int) huma.Operation {
-	return huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary, Tags: []string{tag}, Middlewares: huma.Middlewares{inRole, knownKeysOnly},
+	o := huma.Operation{Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary, Tags: []string{tag}, Middlewares: huma.Middlewares{inRole, knownKeysOnly},
 		Metadata: map[string]any{roleKey: roleFor(method, id)}, Extensions: map[string]any{roleExtension: string(roleFor(method, id))},
 		Errors: append(errs, http.StatusBadRequest, http.StatusUnauthorized, http.StatusForbidden, http.StatusUnprocessableEntity, http.StatusTooManyRequests, http.StatusServiceUnavailable)}
+	o.Extensions[partExtension] = isForParts(&o)
+	return o
 }
 
 // problem turns an error into a problem document (RFC 9457). What is nobody's business but
 // the operator's goes to the log.
 func (s *server) problem(err error) error {
+	var told huma.StatusError
 	switch {
 	case err == nil:
 		return nil
+	case errors.As(err, &told):
+		return told
 	case errors.Is(err, kind.ErrInvalid), errors.Is(err, store.ErrUnfit):
 		return huma.Error422UnprocessableEntity(err.Error())
 	case errors.Is(err, store.ErrInvite):

@@ -153,11 +153,14 @@ type desk struct {
 }
 
 // serve is a service with one watch of one path that has two hours of readings.
-func serve(t *testing.T) *desk {
-	c, err := service.New(t.Context(), service.Options{Store: storetest.New(t), Zone: time.UTC, SiteOf: func(string) string { return "Holm" }, Visitors: netip.MustParseAddrPort("127.0.0.1:0")})
+func serve(t *testing.T) *desk { return serveAt(t, func(string) string { return "Holm" }) }
+
+// serveAt is serve with what targets stand where.
+func serveAt(t *testing.T, siteOf func(string) string) *desk {
+	c, err := service.New(t.Context(), service.Options{Store: storetest.New(t), Zone: time.UTC, SiteOf: siteOf, Visitors: netip.MustParseAddrPort("127.0.0.1:0")})
 	require.NoError(t, err)
 	t.Cleanup(c.Visits.Close)
-	require.NoError(t, c.AddAgent(t.Context(), store.Agent{Name: "quay", Site: "Northquay", Kind: "simulated"}, func(ident.ID) (protocol.Worker, error) { return worker{c}, nil }))
+	require.NoError(t, c.AddAgent(t.Context(), store.Agent{Name: "quay", Site: "Northquay", Labels: "fibre, main", Kind: "simulated"}, func(ident.ID) (protocol.Worker, error) { return worker{c}, nil }))
 	w, err := c.Watches.Save(t.Context(), ident.ID{}, "holm", watches.Spec{From: []string{"quay"}, To: []string{"192.0.2.9"}, Tags: []string{"islands"}}, false)
 	require.NoError(t, err)
 	end := time.Now().Truncate(time.Minute)

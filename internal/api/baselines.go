@@ -34,9 +34,9 @@ type pinBaseline struct {
 
 func (s *server) registerBaselines(a huma.API) {
 	huma.Register(a, operation(http.MethodGet, "/baselines", "list-baselines", "The baseline of each watched path", "Baselines"),
-		func(_ context.Context, in *listPaths) (*body[[]apitype.Baseline], error) {
+		func(ctx context.Context, in *listPaths) (*body[[]apitype.Baseline], error) {
 			out := []apitype.Baseline{}
-			for _, v := range s.c.Views(in.filter()) {
+			for _, v := range s.c.Views(in.filter(s.sight(ctx))) {
 				if v.Baseline != nil {
 					out = append(out, baselineOf(v))
 				}

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"time"
 
@@ -10,6 +11,7 @@ import (
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/service/comparisons"
+	"woodlark.example/internal/store"
 )
 
 // compared names the two ends: each a run, or a path with a span.
@@ -35,6 +37,9 @@ func (s *server) registerComparisons(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
+			if err := s.seesEnds(ctx, one, two); err != nil {
+				return nil, s.problem(err)
+			}
 			out, err := s.c.Comparisons.Of(ctx, one, two)
 			if err != nil {
 				return nil, s.problem(err)
@@ -57,4 +62,23 @@ func end(run, path string, from, to time.Time) (e comparisons.End, err error) {
 	}
 	e.From, e.To = from, to
 	return e, nil
+}
+
+// seesEnds says whether what is compared is seen by who calls.
+func (s *server) seesEnds(ctx context.Context, ends ...comparisons.End) error {
+	see := s.sight(ctx)
+	if see.All() {
+		return nil
+	}
+	for _, e := range ends {
+		if !e.Run.IsZero() {
+			if err := s.seesOther(ctx, e.Run.String()); err != nil {
+				return err
+			}
+		}
+		if !e.Path.IsZero() && !see.PathID(e.Path) {
+			return fmt.Errorf("path %s: %w", e.Path, store.ErrNotFound)
+		}
+	}
+	return nil
 }

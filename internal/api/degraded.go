@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"woodlark.example/core/guard"
@@ -11,6 +12,7 @@ import (
 	"woodlark.example/internal/service"
 	"woodlark.example/internal/service/incidents"
 	"woodlark.example/internal/service/paths"
+	"woodlark.example/internal/store"
 )
 
 func count(views []service.View) map[string]int {
@@ -102,7 +104,9 @@ func (s *server) degraded(ctx context.Context, in Period) (apitype.Degraded, err
 	now := time.Now()
 	live := now.Sub(to) < isNow
 	keys := s.c.Paths.Keys()
+	see := s.sight(ctx)
 	over, going := map[ident.ID][]apitype.Episode{}, map[ident.ID][]apitype.Episode{}
+	rows = slices.DeleteFunc(rows, func(r store.Episode) bool { return !see.PathID(r.PathID) })
 	for _, row := range rows {
 		e := s.tellEpisode(paths.EpisodeOf(row), keys, known, to)
 		if row.ToAt == nil || row.ToAt.After(to) {
@@ -111,11 +115,11 @@ func (s *server) degraded(ctx context.Context, in Period) (apitype.Degraded, err
 			over[row.PathID] = append(over[row.PathID], e)
 		}
 	}
-	views := s.c.Views(service.Filter{})
+	views := s.c.Views(service.Filter{Sight: see})
 	out := apitype.Degraded{FromAt: from.UTC(), ToAt: to.UTC(), Watched: len(views), Incidents: incidents,
 		Now: []apitype.Path{}, Daily: []apitype.Path{}, Ended: []apitype.PathEpisodes{}, Never: []apitype.Path{},
 		Recurs: []apitype.PathProperties{}, Crept: []apitype.PathProperties{}, NewLevels: []apitype.PathProperties{}, Accepted: []apitype.PathProperties{}, NotJudged: []apitype.NotJudged{}}
-	out.Summary = summary(views, s.c.Incidents.Open())
+	out.Summary = summary(views, s.narrowed(see, s.c.Incidents.Open()))
 	if !live {
 		out.Summary = fmt.Sprintf("%s of %s were degraded or lost at the end of that time, %s in it; %s.", plural(len(going), "path"), plural(len(views), "path"), plural(len(rows), "episode"), plural(len(incidents), "incident"))
 	}

@@ -16,6 +16,7 @@ import (
 	"woodlark.example/internal/service/events"
 	"woodlark.example/internal/service/people"
 	"woodlark.example/internal/service/runs"
+	"woodlark.example/internal/service/sight"
 )
 
 // ReadingEvent tells of a new reading.
@@ -106,24 +107,20 @@ func (s *server) registerEvents(a huma.API) {
 			if !whole && send.Data(MissedEvent{time.Now().UTC()}) != nil {
 				return
 			}
-			told := map[ident.ID]int{} // probes of runs that go on
+			l := listener{s: s, send: send, see: s.sight(ctx), told: map[ident.ID]int{}, seen: map[ident.ID]bool{}}
 			for {
 				var err error
 				select {
 				case <-ctx.Done():
 					return
 				case now := <-alive.C:
+					l.see = s.sight(ctx) // agents come, and are moved
 					err = send.Data(AliveEvent{now.UTC()})
 				case e, ok := <-heard:
 					if !ok {
 						return // it fell behind; the listener connects anew and reads all afresh
 					}
-					if e.Kind == events.RunGoesOn {
-						err = s.sendSoFar(send, e, told)
-						break
-					}
-					delete(told, e.Run)
-					err = s.sendEvent(func(data any) error { return send(sse.Message{ID: int(e.ID), Data: data}) }, e)
+					err = l.tell(ctx, e)
 				}
 				if err != nil {
 					return
@@ -134,6 +131,44 @@ func (s *server) registerEvents(a huma.API) {
 
 // news is what listeners hear of the runs that calls of earlier releases find in a place.
 func news(place string) events.Kind { return events.Kind(kind.In(place).News) }
+
+// listener is told what happens.
+type listener struct {
+	s    *server
+	send sse.Sender
+	see  *sight.Sight
+	told map[ident.ID]int  // probes of runs that go on
+	seen map[ident.ID]bool // runs, where not all are
+}
+
+func (l *listener) tell(ctx context.Context, e events.Event) error {
+	switch {
+	case e.Kind == events.NewReading && !l.see.PathID(e.Reading.Path), e.Kind == events.StateChanged && !l.see.PathID(e.Path):
+		return nil
+	case !e.Run.IsZero() && !l.seesRun(ctx, e.Run):
+		return nil
+	case e.Kind == events.RunGoesOn:
+		return l.sendSoFar(e)
+	}
+	delete(l.told, e.Run)
+	delete(l.seen, e.Run)
+	return l.s.sendEvent(func(data any) error { return l.send(sse.Message{ID: int(e.ID), Data: data}) }, e)
+}
+
+// seesRun looks up, once for each, whether a run is in the listener's part.
+func (l *listener) seesRun(ctx context.Context, id ident.ID) bool {
+	if l.see.All() {
+		return true
+	}
+	seen, known := l.seen[id]
+	if !known {
+		r, err := l.s.c.Store.Run(ctx, id)
+		if seen = err == nil && l.see.Run(r); err == nil {
+			l.seen[id] = seen
+		}
+	}
+	return seen
+}
 
 func (s *server) sendEvent(send func(any) error, e events.Event) error {
 	switch e.Kind {
@@ -165,19 +200,19 @@ func (s *server) sendEvent(send func(any) error, e events.Event) error {
 	return send(NoticeEvent{time.Now().UTC()})
 }
 
-// sendSoFar tells a listener what is new of a run that goes on, given what it was told before.
-func (s *server) sendSoFar(send sse.Sender, e events.Event, told map[ident.ID]int) error {
-	x, ok := s.c.Runs.SoFar(e.Run)
+// sendSoFar tells what is new of a run that goes on, given what was told before.
+func (l *listener) sendSoFar(e events.Event) error {
+	x, ok := l.s.c.Runs.SoFar(e.Run)
 	if !ok {
 		return nil // its end comes
 	}
 	run := RunEvent{At: time.Now().UTC(), RunID: e.Run.String(), Kind: x.Kind, Outcome: string(e.Outcome), Heard: int(x.Done), Of: int(x.Of), Says: x.Says, Live: liveOf(x.Live)}
 	if x.Reading != nil {
 		run.Reading = readingOf(&protocol.Record{Run: e.Run, Reading: *x.Reading})
-		run.RTTsFrom = min(told[e.Run], len(x.Probes))
+		run.RTTsFrom = min(l.told[e.Run], len(x.Probes))
 		run.RTTsMs = newest(x.Probes[max(run.RTTsFrom, len(x.Probes)-mostNewest):])
 		run.RTTsFrom = len(x.Probes) - len(run.RTTsMs)
-		told[e.Run] = len(x.Probes)
+		l.told[e.Run] = len(x.Probes)
 	}
 	if x.Result != nil {
 		var err error
@@ -185,7 +220,7 @@ func (s *server) sendSoFar(send sse.Sender, e events.Event, told map[ident.ID]in
 			return err
 		}
 	}
-	return send.Data(run)
+	return l.send.Data(run)
 }
 
 func liveOf(list []runs.LiveSecond) (out []apitype.LiveSecond) {

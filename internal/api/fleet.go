@@ -28,9 +28,12 @@ import (
 
 func (s *server) registerFleet(a huma.API) {
 	huma.Register(a, operation(http.MethodGet, "/agents", "list-agents", "All agents, by name, and how they stand", "Agents"),
-		func(context.Context, *struct{}) (*body[[]apitype.Agent], error) {
-			out := []apitype.Agent{}
+		func(ctx context.Context, _ *struct{}) (*body[[]apitype.Agent], error) {
+			out, see := []apitype.Agent{}, s.sight(ctx)
 			for _, x := range s.c.Fleet.Views() {
+				if !see.Agent(x.ID) {
+					continue
+				}
 				v := apitype.Agent{ID: x.ID.String(), Name: x.Name, Site: x.Site, Kind: x.Kind, Address: x.Address, Version: x.Version, SeenAt: x.SeenAt, Alive: x.Connected, Labels: x.Labels, Health: x.Health}
 				if x.Kind == fleet.Remote && !x.Connected {
 					v.LostAt = utc(x.LostAt)

@@ -10,6 +10,7 @@ import (
 	"woodlark.example/core/guard"
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/service"
+	"woodlark.example/internal/service/sight"
 )
 
 type listPaths struct {
@@ -24,12 +25,12 @@ type listPaths struct {
 	Limit  int      `query:"limit" minimum:"1" maximum:"20000" default:"1000"`
 }
 
-func (l listPaths) filter() service.Filter {
+func (l listPaths) filter(see *sight.Sight) service.Filter {
 	var states []guard.State
 	for _, x := range l.State {
 		states = append(states, guard.State(x))
 	}
-	return service.Filter{States: states, Site: l.Site, Agent: l.Agent, Tag: l.Tag, Search: l.Search, All: l.All}
+	return service.Filter{States: states, Site: l.Site, Agent: l.Agent, Tag: l.Tag, Search: l.Search, All: l.All, Sight: see}
 }
 
 // PathList is a page of paths.
@@ -75,9 +76,9 @@ type ReadingList struct {
 
 func (s *server) registerPaths(a huma.API) {
 	huma.Register(a, operation(http.MethodGet, "/paths", "list-paths", "All paths, worst first", "Paths"),
-		func(_ context.Context, in *listPaths) (*body[PathList], error) {
+		func(ctx context.Context, in *listPaths) (*body[PathList], error) {
 			now := time.Now()
-			views := s.c.Views(in.filter())
+			views := s.c.Views(in.filter(s.sight(ctx)))
 			out := PathList{Total: len(views), Paths: []apitype.Path{}}
 			for _, v := range views[min(in.Offset, len(views)):min(in.Offset+in.Limit, len(views))] {
 				out.Paths = append(out.Paths, pathOf(v, s.c.Zone(), now, in.Trace))

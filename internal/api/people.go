@@ -31,7 +31,7 @@ func (s *server) registerPeople(a huma.API) {
 	huma.Register(a, operation(http.MethodGet, "/session", "get-session", "Who makes this call, and what they may do", "Session"),
 		func(ctx context.Context, _ *struct{}) (*body[apitype.Me], error) {
 			w := people.Of(ctx)
-			return &body[apitype.Me]{apitype.Me{Name: w.Name, Person: idOrNone(w.Person), Role: string(w.Role), Way: string(w.Way), EndsAt: w.EndsAt}}, nil
+			return &body[apitype.Me]{apitype.Me{Name: w.Name, Person: idOrNone(w.Person), Role: string(w.Role), Way: string(w.Way), EndsAt: w.EndsAt, Scope: w.Scope(), May: s.mayCall(w)}}, nil
 		})
 	huma.Register(a, operation(http.MethodGet, "/people", "list-people", "Who may come in, by name", "People"),
 		func(ctx context.Context, _ *struct{}) (*body[[]apitype.Person], error) {
@@ -48,7 +48,11 @@ func (s *server) registerPeople(a huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		p, err := s.c.People.Add(ctx, in.Body.Name, in.Body.FullName, role)
+		scope, err := scopeFrom(in.Body.Scope)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		p, err := s.c.People.Add(ctx, in.Body.Name, in.Body.FullName, role, scope)
 		return &body[apitype.Person]{personOf(p)}, s.problem(err)
 	})
 	huma.Register(a, operation(http.MethodPatch, "/people/{person}", "change-person", "Change what somebody may do, or whether they may come in", "People", http.StatusNotFound),
@@ -67,6 +71,13 @@ func (s *server) registerPeople(a huma.API) {
 					return nil, s.problem(err)
 				}
 				c.Role = &role
+			}
+			if in.Body.Scope != nil {
+				scope, err := scopeFrom(in.Body.Scope)
+				if err != nil {
+					return nil, s.problem(err)
+				}
+				c.Scope = &scope
 			}
 			p, err = s.c.People.Alter(ctx, p.ID, c)
 			return &body[apitype.Person]{personOf(p)}, s.problem(err)
@@ -100,7 +111,21 @@ func personOf(p people.Person) apitype.Person {
 	case !p.Asked:
 		state = "asked"
 	}
-	return apitype.Person{ID: p.ID.String(), Name: p.Name, FullName: p.FullName, Role: string(p.Role), State: state, CreatedAt: p.CreatedAt.UTC(), CreatedBy: p.CreatedBy, LastSeenAt: p.SeenAt, EndedAt: p.EndedAt}
+	return apitype.Person{ID: p.ID.String(), Name: p.Name, FullName: p.FullName, Role: string(p.Role), Scope: scopeTo(p.Scope), State: state, CreatedAt: p.CreatedAt.UTC(), CreatedBy: p.CreatedBy, LastSeenAt: p.SeenAt, EndedAt: p.EndedAt}
+}
+
+func scopeFrom(in *apitype.Scope) (people.Scope, error) {
+	if in == nil {
+		return people.Scope{}, nil
+	}
+	return people.ReadScope(in.Sites, in.Labels)
+}
+
+func scopeTo(s people.Scope) *apitype.Scope {
+	if s.All() {
+		return nil
+	}
+	return &apitype.Scope{Sites: s.Sites, Labels: s.Labels}
 }
 
 // ofWhom is whose tokens and sessions a call may see: their own, or everybody's for an
@@ -151,7 +176,14 @@ func (s *server) registerTokens(a huma.API) {
 		if !w.May(role) {
 			return nil, huma.Error403Forbidden("A token of " + roleWords[role] + " is made by one.")
 		}
-		t, key, err := s.c.People.AddToken(ctx, of, in.Body.Title, role, in.Body.EndsAt)
+		if w.Way == people.ByToken && w.Scoped() {
+			return nil, huma.Error403Forbidden("A token for a part makes no others: sign in, or use one for everything.")
+		}
+		scope, err := scopeFrom(in.Body.Scope)
+		if err != nil {
+			return nil, s.problem(err)
+		}
+		t, key, err := s.c.People.AddToken(ctx, of, in.Body.Title, role, scope, in.Body.EndsAt)
 		if err != nil {
 			return nil, s.problem(err)
 		}
@@ -174,7 +206,7 @@ func (s *server) registerTokens(a huma.API) {
 }
 
 func tokenOf(t people.Token) apitype.Token {
-	return apitype.Token{ID: t.ID.String(), Person: t.Person.String(), Name: t.Name, Title: t.Title, Role: string(t.Role), State: t.State(time.Now()), CreatedAt: t.CreatedAt.UTC(), EndsAt: t.EndsAt, LastUsedAt: t.UsedAt, UsedFrom: t.UsedFrom}
+	return apitype.Token{ID: t.ID.String(), Person: t.Person.String(), Name: t.Name, Title: t.Title, Role: string(t.Role), Scope: scopeTo(t.Scope), State: t.State(time.Now()), CreatedAt: t.CreatedAt.UTC(), EndsAt: t.EndsAt, LastUsedAt: t.UsedAt, UsedFrom: t.UsedFrom}
 }
 
 func (s *server) registerSignIns(a huma.API) {

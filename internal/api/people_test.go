@@ -88,6 +88,7 @@ func TestEveryCallByEveryRole(t *testing.T) {
 		Paths map[string]map[string]struct {
 			OperationID string                `json:"operationId"`
 			Least       string                `json:"x-least-role"`
+			ForParts    bool                  `json:"x-for-parts"`
 			Security    []map[string][]string `json:"security"`
 		} `json:"paths"`
 	}
@@ -102,6 +103,10 @@ func TestEveryCallByEveryRole(t *testing.T) {
 	s.letIn("was-more", "administrator")
 	keys["engineer, of an administrator that was"] = s.tokenFor("was-more", "administrator").Key
 	s.ask(http.MethodPatch, "/people/was-more", `{"role":"engineer"}`, http.StatusOK, nil)
+	// Who is let in for a part makes those calls only that can be narrowed.
+	s.ask(http.MethodPost, "/people", `{"name":"apart","role":"engineer","scope":{"sites":["Northquay"]}}`, http.StatusCreated, nil)
+	s.welcomed(s.welcomeLink("apart"), phrase, http.StatusNoContent)
+	apart := s.tokenFor("apart", "engineer").Key
 	// Whom nothing is open to.
 	ended := s.tokenFor("a-viewer", "viewer")
 	s.ask(http.MethodDelete, "/tokens/"+ended.ID, "", http.StatusNoContent, nil)
@@ -139,6 +144,12 @@ func TestEveryCallByEveryRole(t *testing.T) {
 			body := ""
 			if method != http.MethodGet && method != http.MethodDelete {
 				body = "!" // no JSON: nothing is done
+			}
+			if what != "sign-out" && what != "get-session" {
+				answer, text := s.call(method, place, body, "Authorization", "Bearer "+apart)
+				refused := answer.StatusCode == http.StatusForbidden && strings.Contains(text, "apart is let in for the site Northquay only")
+				assert.Equal(t, op.ForParts, !refused, "%s by who is let in for a part: %d %s", what, answer.StatusCode, text)
+				assert.Less(t, answer.StatusCode, 500, what)
 			}
 			for who, key := range keys {
 				role, _, _ := strings.Cut(who, ",")

@@ -23,8 +23,9 @@ var csvFile = map[string]*huma.Response{"200": {Description: "The file", Content
 
 func (s *server) registerSites(a huma.API) {
 	huma.Register(a, operation(http.MethodGet, "/sites", "list-sites", "Sites by name: where they are and what stands at them", "Sites"),
-		func(context.Context, *struct{}) (*body[[]apitype.Site], error) {
-			return &body[[]apitype.Site]{s.sites()}, nil
+		func(ctx context.Context, _ *struct{}) (*body[[]apitype.Site], error) {
+			see := s.sight(ctx)
+			return &body[[]apitype.Site]{slices.DeleteFunc(s.sites(), func(x apitype.Site) bool { return !see.Site(x.Name) })}, nil
 		})
 	huma.Register(a, operation(http.MethodPut, "/sites", "say-sites", "Say where sites are and what stands at them: all that are given or none. What was said of them before is replaced; others stay as they are", "Sites"),
 		func(ctx context.Context, in *body[apitype.SitesSaid]) (*body[[]apitype.Site], error) {

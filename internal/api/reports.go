@@ -35,12 +35,16 @@ func (p Period) checked() (from, to time.Time, err error) {
 
 func (s *server) registerReports(a huma.API) {
 	huma.Register(a, operation(http.MethodGet, "/status", "get-status", "How the service and its paths stand", "Reports"),
-		func(context.Context, *struct{}) (*body[apitype.Status], error) {
-			views := s.c.Views(service.Filter{})
+		func(ctx context.Context, _ *struct{}) (*body[apitype.Status], error) {
+			see := s.sight(ctx)
+			views := s.c.Views(service.Filter{Sight: see})
 			since, why := s.c.Notices.Away()
-			out := apitype.Status{Version: s.Version, Now: time.Now().UTC(), Zone: s.c.Zone().String(), Paths: count(views), Watches: len(s.c.Watches.All()),
-				Agents: len(s.c.Fleet.Agents()), HeldBack: s.c.Fleet.HeldBack(), DatabaseAwaySince: utc(since), DatabaseAwayWhy: why, DiskFull: s.c.Notices.Disk(), SetAside: s.c.Fleet.SetAside(), ClocksOff: []apitype.ClockOff{}, Summary: summary(views, s.c.Incidents.Open())}
+			out := apitype.Status{Version: s.Version, Now: time.Now().UTC(), Zone: s.c.Zone().String(), Paths: count(views), Watches: len(s.watchesSeen(see)),
+				Agents: s.agentsSeen(see), HeldBack: s.c.Fleet.HeldBack(), DatabaseAwaySince: utc(since), DatabaseAwayWhy: why, DiskFull: s.c.Notices.Disk(), SetAside: s.c.Fleet.SetAside(), ClocksOff: []apitype.ClockOff{}, Summary: summary(views, s.narrowed(see, s.c.Incidents.Open()))}
 			for name, off := range s.c.Fleet.Clocks() {
+				if !see.Named(name) {
+					continue
+				}
 				out.ClocksOff = append(out.ClocksOff, apitype.ClockOff{Agent: name, OffsetS: off.Seconds()})
 			}
 			slices.SortFunc(out.ClocksOff, func(a, b apitype.ClockOff) int { return cmp.Compare(a.Agent, b.Agent) })

@@ -16,6 +16,7 @@ import (
 	"woodlark.example/internal/api/apitype"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/service/people"
 	"woodlark.example/internal/service/runs"
 	"woodlark.example/internal/service/watches"
 	"woodlark.example/internal/store"
@@ -62,6 +63,9 @@ func (s *server) registerRuns(a huma.API) {
 	start := operation(http.MethodPost, "/runs", "start-runs", "Measure on demand at an agent, by whatever kind; each target is a run, by some kinds each family and kind of probe of it. They go on in the background and are kept", "Runs", http.StatusNotFound, http.StatusUnprocessableEntity)
 	start.DefaultStatus = http.StatusAccepted
 	huma.Register(a, start, func(ctx context.Context, in *body[apitype.Measurement]) (*body[[]apitype.Run], error) {
+		if see := s.sight(ctx); !see.Named(in.Body.From) {
+			return nil, errNotTheirs(people.Of(ctx), in.Body.From)
+		}
 		runs, err := s.start(ctx, in.Body)
 		if err != nil {
 			return nil, s.problem(err)
@@ -184,7 +188,7 @@ func (s *server) listRuns(ctx context.Context, in *listRuns) (*listed[apitype.Ru
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	f := store.RunFilter{Kind: in.Kind, Target: in.To, Via: in.Via, Outcome: protocol.Outcome(in.Outcome), From: in.FromAt, To: in.ToAt, Page: page}
+	f := store.RunFilter{Kind: in.Kind, Target: in.To, Via: in.Via, Outcome: protocol.Outcome(in.Outcome), From: in.FromAt, To: in.ToAt, Within: s.sight(ctx).Within(), Page: page}
 	if in.Kind != "" {
 		if _, err := kind.Find(in.Kind); err != nil {
 			return nil, s.problem(err)
@@ -278,6 +282,9 @@ func (s *server) compared(ctx context.Context, r store.Run, raw json.RawMessage,
 	}
 	t, err := s.c.Store.Trace(ctx, r.ID)
 	if err != nil {
+		return nil, err
+	}
+	if err := s.seesOther(ctx, with); err != nil {
 		return nil, err
 	}
 	if err := s.c.Ingest.CompareTraces(ctx, t, routed.Trace(), with); err != nil {

@@ -38,6 +38,7 @@ func openToAll(o huma.Operation) huma.Operation {
 	o.Security = []map[string][]string{}
 	delete(o.Metadata, roleKey)
 	delete(o.Extensions, roleExtension)
+	delete(o.Extensions, partExtension)
 	return o
 }
 

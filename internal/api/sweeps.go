@@ -50,7 +50,7 @@ func (s *server) registerSweeps(a huma.API) {
 			if err != nil {
 				return nil, s.problem(err)
 			}
-			list, err := s.c.Store.Sweeps(ctx, of, page)
+			list, err := s.c.Store.Sweeps(ctx, of, s.sight(ctx).Within(), page)
 			if err != nil {
 				return nil, s.problem(err)
 			}

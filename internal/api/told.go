@@ -125,6 +125,7 @@ func (s *server) incidents(ctx context.Context, from, to time.Time) ([]apitype.I
 	if err != nil {
 		return nil, nil, err
 	}
+	list = s.narrowed(s.sight(ctx), list)
 	paths := s.c.Paths.IDs()
 	out := make([]apitype.Incident, len(list))
 	for i, x := range list {

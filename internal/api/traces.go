@@ -81,7 +81,7 @@ func (s *server) listTraces(ctx context.Context, in *listTraces) (*listed[apityp
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	f := store.TraceFilter{Target: in.To, Page: page}
+	f := store.TraceFilter{Target: in.To, Within: s.sight(ctx).Within(), Page: page}
 	if in.Watch != "" {
 		w, err := s.c.Watches.Find(in.Watch)
 		if err != nil {
@@ -153,6 +153,9 @@ func (s *server) getTrace(ctx context.Context, in *getTrace) (*body[apitype.Trac
 		return nil, s.problem(err)
 	}
 	if in.Compare != "" && out.Report != nil && t.Outcome != protocol.Running {
+		if err := s.seesOther(ctx, in.Compare); err != nil {
+			return nil, s.problem(err)
+		}
 		if err := s.c.Ingest.CompareTraces(ctx, t, out.Report, in.Compare); err != nil {
 			return nil, s.problem(err)
 		}

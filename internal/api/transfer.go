@@ -35,7 +35,7 @@ func (s *server) registerTransfer(a huma.API) {
 		if err != nil {
 			return nil, s.problem(err)
 		}
-		spec := transfer.Spec{From: from, To: to, Selection: selection.Selection{Sites: in.Sites, Agents: in.Agents, Targets: in.Targets, Tags: in.Tags, Labels: in.Labels}}
+		spec := transfer.Spec{From: from, To: to, Sight: s.sight(ctx), Selection: selection.Selection{Sites: in.Sites, Agents: in.Agents, Targets: in.Targets, Tags: in.Tags, Labels: in.Labels}}
 		if err := spec.Check(); err != nil {
 			return nil, s.problem(err)
 		}

@@ -65,7 +65,7 @@ func (s *server) listTwoEnded(ctx context.Context, in *listTwoEnded) (*listed[ap
 	if err != nil {
 		return nil, s.problem(err)
 	}
-	f := store.TwoEndedFilter{Kind: in.Kind, Target: in.To, From: in.Since, Page: page}
+	f := store.TwoEndedFilter{Kind: in.Kind, Target: in.To, From: in.Since, Within: s.sight(ctx).Within(), Page: page}
 	if in.From != "" {
 		id, err := s.agentID(in.From)
 		if err != nil {
@@ -116,6 +116,10 @@ func (s *server) twoEndedFor(ctx context.Context, path string, f store.TwoEndedF
 	if err != nil {
 		return nil, err
 	}
+	if err := s.pathInPart(ctx, s.sight(ctx), huma.Operation{}, path); err != nil {
+		return nil, err
+	}
+	f.Within = nil // those of a path that is seen
 	return s.c.TwoEndedOf(ctx, id, f)
 }
 

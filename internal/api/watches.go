@@ -41,7 +41,7 @@ func (s *server) registerWatches(a huma.API) {
 			ctx, cancel := context.WithTimeout(ctx, lastRunsTime)
 			defer cancel()
 			out := []apitype.Watch{}
-			for _, w := range s.c.Watches.All() {
+			for _, w := range s.watchesSeen(s.sight(ctx)) {
 				x, err := s.watchOf(ctx, w)
 				if err != nil {
 					return nil, s.problem(err)
@@ -61,6 +61,9 @@ func (s *server) registerWatches(a huma.API) {
 		spec, err := SpecOf(in.Body)
 		if err != nil {
 			return nil, s.problem(err)
+		}
+		if err := s.mayWatch(ctx, spec); err != nil {
+			return nil, err
 		}
 		w, err := s.c.Watches.Save(ctx, ident.ID{}, in.Body.Name, spec, in.Body.Paused)
 		return s.answerWatch(ctx, w, err)
@@ -82,6 +85,9 @@ func (s *server) registerWatches(a huma.API) {
 			spec, err := SpecOf(in.Body)
 			if err != nil {
 				return nil, s.problem(err)
+			}
+			if err := s.mayWatch(ctx, spec); err != nil {
+				return nil, err
 			}
 			w, err := s.c.Watches.Save(ctx, old.ID, in.Body.Name, spec, in.Body.Paused)
 			return s.answerWatch(ctx, w, err)
@@ -115,6 +121,9 @@ func (s *server) applyWatches(ctx context.Context, in apitype.WatchOrder) (out a
 		if err != nil {
 			errs = append(errs, fmt.Errorf("watch %q: %w", cut(w.Name), err))
 			continue
+		}
+		if err := s.mayApply(ctx, w.Name, spec); err != nil {
+			return out, err
 		}
 		list = append(list, watches.Wanted{Name: w.Name, Spec: spec, Paused: w.Paused})
 	}

@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"woodlark.example/internal/api/apitype"
@@ -15,19 +17,22 @@ import (
 
 var peopleCommand = command{
 	name: "people", summary: "who may come in to the service, and as what",
-	usage: "[list]\nadd NAME -role ROLE [-full-name TEXT]\nlink NAME\nchange NAME [-role ROLE] [-full-name TEXT]\nend NAME\nreturn NAME\nsessions\nend-session ID",
-	example: "woodlark people add marit -role engineer -full-name 'Marit Vold'\nwoodlark people link marit\n" +
+	usage: "[list]\nadd NAME -role ROLE [-full-name TEXT] [-sites A,B] [-labels C,D]\nlink NAME\nchange NAME [-role ROLE] [-full-name TEXT] [-sites A,B] [-labels C,D] [-everything]\nend NAME\nreturn NAME\nsessions\nend-session ID",
+	example: "woodlark people add marit -role engineer -full-name 'Marit Vold'\nwoodlark people link marit\nwoodlark people add jorunn -role viewer -sites Holm\n" +
 		"woodlark people change marit -role administrator\nwoodlark people end marit",
-	more: "Roles: viewer sees; engineer also measures, and makes watches, boards, notes and links; administrator\nalso lets in people and agents, and sets the ways by which people are told. 'link' shows a link that\nis good once, for seven days, by which somebody sets a passphrase; it is in place of one before.\n'end' ends sessions and tokens, too; who 'returns' has the passphrase as before.",
+	more: "Roles: viewer sees; engineer also measures, and makes watches, boards, notes and links; administrator\nalso lets in people and agents, and sets the ways by which people are told. 'link' shows a link that\nis good once, for seven days, by which somebody sets a passphrase; it is in place of one before.\n'end' ends sessions and tokens, too; who 'returns' has the passphrase as before.\n\nWith -sites and -labels somebody is let in for a part: agents at these sites or with these labels, and\npaths with either end there. They hear of nothing else, and measure from those agents only. Any of the\nwords is enough. 'change' with them puts them in place of those before, with -everything of all.",
 	run:  runPeople,
 }
 
 func runPeople(c *call) error {
 	var role, fullName string
+	var part partAsked
 	c.withFormat()
 	c.withService()
 	c.flags.StringVar(&role, "role", "", "of add and change: viewer, engineer or administrator")
 	c.flags.StringVar(&fullName, "full-name", "", "of add and change: such as 'Marit Vold'")
+	part.flags(c, "add and change")
+	c.flags.BoolVar(&part.everything, "everything", false, "of change: let in for all sites and labels again")
 	if err := c.parse(); err != nil {
 		return err
 	}
@@ -35,7 +40,7 @@ func runPeople(c *call) error {
 	if len(args) > 0 {
 		verb, args = args[0], args[1:]
 	}
-	if err := c.belong(verb, map[string]string{"add": "role full-name", "change": "role full-name"}); err != nil {
+	if err := c.belong(verb, map[string]string{"add": "role full-name sites labels", "change": "role full-name sites labels everything"}); err != nil {
 		return err
 	}
 	most := map[string]int{"list": 0, "sessions": 0, "add": 1, "link": 1, "change": 1, "end": 1, "return": 1, "end-session": 1}
@@ -49,6 +54,10 @@ func runPeople(c *call) error {
 		return wrongCall("say whom: people %s NAME", verb)
 	case len(args) > n:
 		return wrongCall("people %s has no use for %q", verb, short(args[n]))
+	}
+	scope, err := part.scope(c)
+	if err != nil {
+		return err
 	}
 	api, err := c.client()
 	if err != nil {
@@ -72,7 +81,7 @@ func runPeople(c *call) error {
 			return wrongCall("say as what: -role viewer, engineer or administrator")
 		}
 		var p apitype.Person
-		if err := api.Do(c.ctx, http.MethodPost, "/people", apitype.PersonSpec{Name: args[0], FullName: fullName, Role: role}, &p); err != nil {
+		if err := api.Do(c.ctx, http.MethodPost, "/people", apitype.PersonSpec{Name: args[0], FullName: fullName, Role: role, Scope: scope}, &p); err != nil {
 			return err
 		}
 		return c.welcome(api, p.Name)
@@ -80,12 +89,13 @@ func runPeople(c *call) error {
 	var change apitype.PersonChange
 	switch verb {
 	case "change":
-		if role == "" && len(c.given("full-name")) == 0 {
-			return wrongCall("say what to change: -role or -full-name")
+		if role == "" && len(c.given("full-name")) == 0 && scope == nil {
+			return wrongCall("say what to change: -role, -full-name, -sites, -labels or -everything")
 		}
 		if role != "" {
 			change.Role = &role
 		}
+		change.Scope = scope
 		if len(c.given("full-name")) > 0 {
 			change.FullName = &fullName
 		}
@@ -120,11 +130,11 @@ func peopleRead(list []apitype.Person) document.Document {
 		if p.State != "open" {
 			state = document.Faint(state)
 		}
-		rows = append(rows, []string{p.Name, p.FullName, p.Role, state, seen(p.LastSeenAt), p.CreatedBy})
-		records = append(records, []string{p.ID, p.Name, p.FullName, p.Role, p.State, instant(p.LastSeenAt), p.CreatedBy, p.CreatedAt.UTC().Format(time.RFC3339)})
+		rows = append(rows, []string{p.Name, p.FullName, roleRead(p.Role, p.Scope), state, seen(p.LastSeenAt), p.CreatedBy})
+		records = append(records, []string{p.ID, p.Name, p.FullName, p.Role, p.State, instant(p.LastSeenAt), p.CreatedBy, p.CreatedAt.UTC().Format(time.RFC3339), scopeRecord(p.Scope, true), scopeRecord(p.Scope, false)})
 	}
 	return document.Of(document.Table{Columns: []document.Column{{Name: "name"}, {Name: "who"}, {Name: "role"}, {Name: "state"}, {Name: "signed in"}, {Name: "let in by"}}, Rows: rows},
-		document.RecordsOf([]string{"id", "name", "full_name", "role", "state", "last_seen_at", "created_by", "created_at"}, records))
+		document.RecordsOf([]string{"id", "name", "full_name", "role", "state", "last_seen_at", "created_by", "created_at", "sites", "labels"}, records))
 }
 
 // seen is when something was last, in words.
@@ -158,22 +168,71 @@ func (c *call) sessions(api *client.Client) error {
 	return c.write(list, doc.OrSay(len(list), "Nobody is signed in to the console."))
 }
 
+// partAsked is the part that somebody, or a token, is for.
+type partAsked struct {
+	sites, labels string
+	everything    bool
+}
+
+func (p *partAsked) flags(c *call, of string) {
+	c.flags.StringVar(&p.sites, "sites", "", "of "+of+": for these sites only, with commas between")
+	c.flags.StringVar(&p.labels, "labels", "", "of "+of+": for agents with these labels only, with commas between")
+}
+
+// scope is what was asked for; nil for nothing.
+func (p *partAsked) scope(c *call) (*apitype.Scope, error) {
+	given := len(c.given("sites", "labels")) > 0
+	switch {
+	case p.everything && given:
+		return nil, wrongCall("-everything goes without -sites and -labels")
+	case p.everything:
+		return &apitype.Scope{}, nil
+	case !given:
+		return nil, nil
+	}
+	s := &apitype.Scope{Sites: list(p.sites), Labels: list(p.labels)}
+	if len(s.Sites)+len(s.Labels) == 0 {
+		return nil, wrongCall("-sites and -labels are words with commas between; 'people change NAME -everything' lets in for all")
+	}
+	return s, nil
+}
+
+// roleRead is a role, and what it is for.
+func roleRead(role string, s *apitype.Scope) string {
+	if s == nil {
+		return role
+	}
+	return role + " for " + strings.Join(append(slices.Clone(s.Sites), s.Labels...), ", ")
+}
+
+func scopeRecord(s *apitype.Scope, sites bool) string {
+	switch {
+	case s == nil:
+		return ""
+	case sites:
+		return strings.Join(s.Sites, ",")
+	}
+	return strings.Join(s.Labels, ",")
+}
+
 var tokensCommand = command{
 	name: "tokens", summary: "keys of programs that call the service, each of a person",
-	usage: "[list]\nadd TITLE [-of NAME] [-role ROLE] [-until TIME]\nend ID",
+	usage: "[list]\nadd TITLE [-of NAME] [-role ROLE] [-sites A,B] [-labels C,D] [-until TIME]\nend ID",
 	example: "woodlark tokens add 'nightly export' -of marit -until 90d\nwoodlark tokens add 'the wall in the office' -of marit -role viewer\n" +
 		"woodlark tokens",
-	more: "A token is shown once: only its hash is kept. It may do no more than its person, ends when they\nend, and is a viewer's without -role. Programs send it as 'Authorization: Bearer …'; the command line\ntakes it from WOODLARK_TOKEN.",
+	more: "A token is shown once: only its hash is kept. It may do no more than its person, ends when they\nend, and is a viewer's without -role. Programs send it as 'Authorization: Bearer …'; the command line\ntakes it from WOODLARK_TOKEN. With -sites and -labels it is for a part, within that of its person, and\nmakes no other tokens.",
 	run:  runTokens,
 }
 
 func runTokens(c *call) error {
 	var spec apitype.TokenSpec
 	var until string
+	var part partAsked
 	c.withFormat()
 	c.withService()
 	c.flags.StringVar(&spec.Person, "of", "", "of add: whose it is; yours when left out")
 	c.flags.StringVar(&spec.Role, "role", "", "of add: viewer, engineer or administrator; viewer when left out")
+	part.flags(c, "add")
 	c.flags.StringVar(&until, "until", "", "of add: when it ends, such as '2026-12-24 18:00' or 90d; never when left out")
 	if err := c.parse(); err != nil {
 		return err
@@ -182,7 +241,7 @@ func runTokens(c *call) error {
 	if len(args) > 0 {
 		verb, args = args[0], args[1:]
 	}
-	if err := c.belong(verb, map[string]string{"add": "of role until"}); err != nil {
+	if err := c.belong(verb, map[string]string{"add": "of role sites labels until"}); err != nil {
 		return err
 	}
 	most := map[string]int{"list": 0, "add": 1, "end": 1}
@@ -207,6 +266,11 @@ func runTokens(c *call) error {
 		}
 		spec.EndsAt = &at
 	}
+	scope, err := part.scope(c)
+	if err != nil {
+		return err
+	}
+	spec.Scope = scope
 	api, err := c.client()
 	if err != nil {
 		return err
@@ -220,7 +284,7 @@ func runTokens(c *call) error {
 		}
 		var doc document.Document
 		doc.Say("%s", document.Strong(made.Key))
-		doc.Say("%s", document.Faint(fmt.Sprintf("It is shown this once. It is %s's, as %s; 'woodlark tokens end %s' ends it at once.", made.Name, made.Role, made.ID)))
+		doc.Say("%s", document.Faint(fmt.Sprintf("It is shown this once. It is %s's, as %s; 'woodlark tokens end %s' ends it at once.", made.Name, roleRead(made.Role, made.Scope), made.ID)))
 		doc.Records = document.RecordsOf([]string{"id", "key", "name", "role", "ends_at"}, [][]string{{made.ID, made.Key, made.Name, made.Role, instant(made.EndsAt)}})
 		return c.write(made, doc)
 	case "end":
@@ -244,11 +308,11 @@ func runTokens(c *call) error {
 		if state != "open" {
 			state = document.Faint(state)
 		}
-		rows = append(rows, []string{t.Title, t.Name, t.Role, state, ends, used, document.Faint(t.ID)})
-		records = append(records, []string{t.ID, t.Title, t.Name, t.Role, t.State, t.CreatedAt.UTC().Format(time.RFC3339), instant(t.EndsAt), instant(t.LastUsedAt), t.UsedFrom})
+		rows = append(rows, []string{t.Title, t.Name, roleRead(t.Role, t.Scope), state, ends, used, document.Faint(t.ID)})
+		records = append(records, []string{t.ID, t.Title, t.Name, t.Role, t.State, t.CreatedAt.UTC().Format(time.RFC3339), instant(t.EndsAt), instant(t.LastUsedAt), t.UsedFrom, scopeRecord(t.Scope, true), scopeRecord(t.Scope, false)})
 	}
 	doc := document.Of(document.Table{Columns: []document.Column{{Name: "for"}, {Name: "whose"}, {Name: "role"}, {Name: "state"}, {Name: "ends"}, {Name: "used"}, {Name: ""}}, Rows: rows},
-		document.RecordsOf([]string{"id", "title", "name", "role", "state", "created_at", "ends_at", "last_used_at", "used_from"}, records))
+		document.RecordsOf([]string{"id", "title", "name", "role", "state", "created_at", "ends_at", "last_used_at", "used_from", "sites", "labels"}, records))
 	return c.write(list, doc.OrSay(len(list), "There is no token of a person. 'woodlark tokens add' makes one."))
 }
 

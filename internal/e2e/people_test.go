@@ -42,6 +42,66 @@ func passkeysComeIn(t *testing.T, page context.Context, s *service, phrase strin
 	visit(t, page, s.base+"/people") // where the session by the link goes on
 }
 
+// partsComeIn lets somebody in at the page of people for one site: the console shows them what is there,
+// offers nothing that would be refused, and asks for nothing that is.
+func partsComeIn(t *testing.T, page context.Context, m *machine, s *service) {
+	visit(t, page, s.base+"/people")
+	press(t, page, `//summary[text()="Let somebody in"]`)
+	fill(t, page, "Name to sign in by", "jorunn")
+	fill(t, page, "For these sites only", "Holm, Nowhere")
+	axe(t, page, "people, of a part")
+	press(t, page, `//button[text()="Let in, and make a link"]`)
+	until(t, page, `/for Holm, Nowhere/.test(document.querySelector("#let-in").parentElement.innerText) && document.querySelector("#let-in ~ [role=status] span") !== null`)
+	link := evaluate[string](t, page, `document.querySelector("#let-in ~ [role=status] span").innerText`)
+	press(t, page, `[aria-label="For which part: jorunn"]`)
+	fill(t, page, "For these sites only", "Holm")
+	axe(t, page, "people, where a part is changed")
+	press(t, page, `//button[text()="For these only"]`)
+	until(t, page, `!/Nowhere/.test(document.querySelector("#let-in").parentElement.innerText)`)
+	assert.Regexp(t, `jorunn +viewer for Holm`, m.good("people"))
+
+	other, end, err := browser.New(t.Context(), 1280, 800)
+	require.NoError(t, err)
+	defer end()
+	visit(t, other, link)
+	until(t, other, `/Welcome, jorunn/.test(document.body.innerText)`)
+	const phrase = "a gull over grey water"
+	fill(t, other, "Passphrase, of 10 characters or more", phrase)
+	fill(t, other, "The same again", phrase)
+	press(t, other, `button[type="submit"]`)
+	require.NoError(t, chromedp.Do(other, chromedp.WaitVisible(browser.Rows)))
+	var refused complaints
+	refused.listen(t, other)
+	visit(t, other, s.base+"/")
+	require.NoError(t, chromedp.Do(other, chromedp.WaitVisible(browser.Rows)))
+	rows := evaluate[string](t, other, `document.querySelector("main").innerText`)
+	assert.Contains(t, rows, "terminal.holm.example")
+	assert.NotContains(t, rows, "gannet")
+	names := evaluate[[]string](t, other, `[...document.querySelectorAll("nav[aria-label=Pages] a")].map((a) => a.innerText)`)
+	assert.Equal(t, []string{"Paths", "Watches", "Sweeps", "Readiness", "Agents", "People"}, names)
+	axe(t, other, "paths, of a part")
+	for _, name := range names[1:] {
+		press(t, other, chromedp.CSS(`nav[aria-label=Pages] a[href="/`+strings.ToLower(name)+`"]`))
+		until(t, other, `document.querySelector("main h1")?.innerText.length > 0`)
+		offered := evaluate[string](t, other, `[...document.querySelectorAll("main button, main summary")].map((b) => b.innerText).join()`)
+		for _, word := range []string{"Pause", "Add one", "Invite", "Sweep", "Make a guest link", "Look"} {
+			assert.NotContains(t, offered, word, name)
+		}
+	}
+	visit(t, other, s.base+"/")
+	press(t, other, browser.Row("northquay terminal.holm.example 4"))
+	until(t, other, `document.querySelector("section[aria-labelledby=route]") !== null && document.querySelector("main").innerText.includes("Findings")`)
+	axe(t, other, "one path, of a part")
+	visit(t, other, s.base+"/settings")
+	until(t, other, `/more than jorunn may do here, who is let in for the site Holm/.test(document.querySelector("main").innerText)`)
+	refused.mu.Lock()
+	assert.Empty(t, refused.list)
+	refused.mu.Unlock()
+	m.good("people", "change", "jorunn", "-everything")
+	assert.Regexp(t, `jorunn +viewer +may come in`, m.good("people"))
+	m.good("people", "end", "jorunn")
+}
+
 // peopleComeIn lets a viewer in at the page of people; who has the link sets a passphrase, and is in,
 // sees, and is refused by name what is not for viewers. The command line has the same by a token
 // of theirs, and all of it stands in the record.
@@ -76,6 +136,8 @@ func peopleComeIn(t *testing.T, page context.Context, m *machine, s *service) {
 	until(t, other, `/used already/.test(document.querySelector("[role=alert]")?.innerText ?? "")`)
 
 	passkeysComeIn(t, other, s, phrase)
+
+	partsComeIn(t, page, m, s)
 
 	// By hand, with a wrong passphrase first.
 	visit(t, page, s.base+"/people")

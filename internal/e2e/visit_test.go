@@ -87,8 +87,7 @@ func visitBy(address string) (v visited, err error) {
 
 // TestAVisitFromABrowser: somebody outside opens a link in a browser, on a network of known loss,
 // delay and rate each way.
-func TestAVisitFromABrowser(t *testing.T) {
-	t.Parallel()
+func TestAVisitFromABrowser(t *testing.T) { // alone: it counts packets, and five tries beside others take longer
 	m := newMachine(t)
 	file := filepath.Join(t.TempDir(), "visit.yaml")
 	require.NoError(t, os.WriteFile(file, []byte(`

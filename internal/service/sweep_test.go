@@ -48,7 +48,7 @@ func TestSweepsAreComparedWithTheOneBefore(t *testing.T) {
 	assert.Equal(t, events.Kind(kind.In("sweeps").News), (<-heard).Kind)
 	require.NoError(t, c.Upload(t.Context(), protocol.Upload{Agent: agent, Sweeps: []protocol.Sweep{second}}))
 	require.NoError(t, c.Upload(t.Context(), protocol.Upload{Agent: agent, Sweeps: []protocol.Sweep{second}}), "it may come twice")
-	list, err := c.Store.Sweeps(t.Context(), nil, store.Page{Limit: 10})
+	list, err := c.Store.Sweeps(t.Context(), nil, nil, store.Page{Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, list, 2)
 	assert.Nil(t, list[0].Body, "lists leave the bodies out")
@@ -68,7 +68,7 @@ func TestSweepsAreComparedWithTheOneBefore(t *testing.T) {
 	assert.Nil(t, r.ComparedAt, "there was none before it")
 	assert.Nil(t, r.New)
 	require.NoError(t, c.Store.DropOld(t.Context(), time.Now(), start.Add(time.Minute)))
-	list, err = c.Store.Sweeps(t.Context(), nil, store.Page{Limit: 10})
+	list, err = c.Store.Sweeps(t.Context(), nil, nil, store.Page{Limit: 10})
 	require.NoError(t, err)
 	assert.Len(t, list, 1)
 }

@@ -15,6 +15,7 @@ import (
 	"woodlark.example/internal/service/loads"
 	"woodlark.example/internal/service/paths"
 	"woodlark.example/internal/service/reports"
+	"woodlark.example/internal/service/sight"
 	"woodlark.example/internal/service/watches"
 	"woodlark.example/internal/store"
 )
@@ -35,8 +36,9 @@ type Filter struct {
 	Site   string        // of the agent or of the target
 	Agent  string
 	Tag    string
-	Search string // in agent, target and sites
-	All    bool   // those too that no watch measures
+	Search string       // in agent, target and sites
+	All    bool         // those too that no watch measures
+	Sight  *sight.Sight // nil: all
 }
 
 func (f Filter) takes(v View) bool {
@@ -90,6 +92,9 @@ func (s *Service) Views(f Filter) []View {
 	views := make([]View, 0, len(all))
 	with := s.about(time.Now())
 	for _, p := range all {
+		if !f.Sight.Path(p) {
+			continue
+		}
 		if v := s.view(p, with); f.takes(v) {
 			views = append(views, v)
 		}

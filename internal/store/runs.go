@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -96,7 +97,30 @@ type RunFilter struct {
 	Kind, Target, Via string
 	Outcome           protocol.Outcome
 	From, To          time.Time
+	Within            *Within // nil: everywhere
 	Page              Page
+}
+
+// Within is a part of the network: what was measured at an agent, towards it, or between two ends.
+type Within struct {
+	Agents []ident.ID
+	Ends   [][]any // agent and target
+}
+
+// on narrows a search; an empty list is of nothing. columns are those that name an agent.
+func (w *Within) on(q *gorm.DB, target bool, columns ...string) *gorm.DB {
+	if w == nil {
+		return q
+	}
+	var parts []string
+	var values []any
+	for _, c := range columns {
+		parts, values = append(parts, c+" IN ?"), append(values, w.Agents)
+	}
+	if target && len(w.Ends) > 0 {
+		parts, values = append(parts, "(agent_id, target) IN ?"), append(values, w.Ends)
+	}
+	return q.Where(strings.Join(parts, " OR "), values...)
 }
 
 const runWithoutBody = "id, kind, version, watch_id, path_id, agent_id, far_id, target, family, via, started_at, ended_at, address, outcome, reason, there_bps, back_bps, mos, answered, asked, sent_bytes"
@@ -123,7 +147,7 @@ func (s *Store) Runs(ctx context.Context, f RunFilter) ([]Run, error) {
 	if !f.To.IsZero() {
 		q = q.Where("started_at < ?", f.To.UTC())
 	}
-	q = f.Page.older(q)
+	q = f.Page.older(f.Within.on(q, true, "agent_id", "far_id"))
 	var list []Run
 	return list, wrap("list runs", q.Find(&list).Error)
 }

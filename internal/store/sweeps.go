@@ -92,12 +92,12 @@ const withoutBody = "id, watch_id, agent_id, scope, prefixes, started_at, ended_
 
 // Sweeps are sweeps, newest first, without their bodies; of one watch, or of all
 // when that is none.
-func (s *Store) Sweeps(ctx context.Context, watches []ident.ID, p Page) ([]Sweep, error) {
+func (s *Store) Sweeps(ctx context.Context, watches []ident.ID, within *Within, p Page) ([]Sweep, error) {
 	q := s.db.WithContext(ctx).Select(withoutBody).Order("started_at DESC, id DESC").Limit(p.limit())
 	if len(watches) > 0 {
 		q = q.Where("watch_id IN ?", watches)
 	}
-	q = p.older(q)
+	q = p.older(within.on(q, false, "agent_id"))
 	var list []Sweep
 	return list, wrap("list sweeps", q.Find(&list).Error)
 }

@@ -252,10 +252,12 @@ type TraceFilter struct {
 	Target  string
 	Family  wire.Family
 	Before  time.Time // begun before it
+	Within  *Within   // nil: everywhere
 	Page    Page
 }
 
 func (f TraceFilter) on(q *gorm.DB) *gorm.DB {
+	q = f.Within.on(q, true, "agent_id")
 	if len(f.Watches) > 0 {
 		q = q.Where("watch_id IN ?", f.Watches)
 	}

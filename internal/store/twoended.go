@@ -75,6 +75,7 @@ type TwoEndedFilter struct {
 	Target, Kind string
 	Kinds        []string
 	From         time.Time
+	Within       *Within // nil: everywhere
 	Page         Page
 }
 
@@ -82,7 +83,7 @@ const twoEndedWithoutBody = "id, watch_id, agent_id, far_id, target, kind, start
 
 // TwoEndedList are measurements, newest first, without their bodies.
 func (s *Store) TwoEndedList(ctx context.Context, f TwoEndedFilter) ([]TwoEnded, error) {
-	q := s.db.WithContext(ctx).Select(twoEndedWithoutBody)
+	q := f.Within.on(s.db.WithContext(ctx).Select(twoEndedWithoutBody), true, "agent_id", "far_id")
 	if !f.Agent.IsZero() {
 		q = q.Where("agent_id = ?", f.Agent)
 	}

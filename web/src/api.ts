@@ -58,6 +58,7 @@ export type BoardShown = Schemas["Shown"];
 export type PartShown = Schemas["ShownPart"];
 export type Site = Schemas["Site"];
 export type Owner = Schemas["Owner"];
+export type Scope = Schemas["Scope"];
 export type Me = Schemas["Me"];
 export type Person = Schemas["Person"];
 export type Token = Schemas["Token"];

@@ -4217,12 +4217,16 @@ export interface components {
              * @description When the session or the token ends; null for never
              */
             ends_at: string | null;
+            /** @description The calls that they may make, by their identifiers in the OpenAPI document */
+            may: string[];
             /** @description administrator for who has the state folder's token */
             name: string;
             /** @description Identifier; left out for the state folder's token */
             person?: string;
             /** @enum {string} */
             role: "viewer" | "engineer" | "administrator";
+            /** @description What they are let in for, in words; left out for everything */
+            scope?: string;
             /** @description By which they came in: machine, passphrase, token or welcome */
             way: string;
         };
@@ -4932,6 +4936,8 @@ export interface components {
             name: string;
             /** @enum {string} */
             role: "viewer" | "engineer" | "administrator";
+            /** @description Left out for everything */
+            scope?: components["schemas"]["Scope"];
             /**
              * @description asked: they have not set a passphrase yet; ended: they may not come in
              * @enum {string}
@@ -4944,6 +4950,8 @@ export interface components {
             full_name?: string;
             /** @enum {string} */
             role?: "viewer" | "engineer" | "administrator";
+            /** @description One of nothing is everything */
+            scope?: components["schemas"]["Scope"];
         };
         PersonSpec: {
             full_name?: string;
@@ -4951,6 +4959,8 @@ export interface components {
             name: string;
             /** @enum {string} */
             role: "viewer" | "engineer" | "administrator";
+            /** @description Of a viewer or an engineer; everything when left out */
+            scope?: components["schemas"]["Scope"];
         };
         PictureStep: {
             /** Format: date-time */
@@ -5615,6 +5625,12 @@ export interface components {
             /** @description Left out where it is of many */
             run_id?: string;
             says?: string;
+        };
+        Scope: {
+            /** @description Of agents */
+            labels?: string[];
+            /** @description Of agents or of targets */
+            sites?: string[];
         };
         SeenRoute: {
             /** Format: date-time */
@@ -6414,6 +6430,8 @@ export interface components {
              * @enum {string}
              */
             role: "viewer" | "engineer" | "administrator";
+            /** @description Beside that of its person; left out for nothing less */
+            scope?: components["schemas"]["Scope"];
             /** @enum {string} */
             state: "open" | "ended" | "over";
             title: string;
@@ -6432,6 +6450,8 @@ export interface components {
              * @enum {string}
              */
             role?: "viewer" | "engineer" | "administrator";
+            /** @description Beside that of its person, of a viewer or an engineer */
+            scope?: components["schemas"]["Scope"];
             /** @description What it is for */
             title: string;
         };

@@ -9,6 +9,15 @@ type Me struct {
 	Role   string     `json:"role" enum:"viewer,engineer,administrator"`
 	Way    string     `json:"way" doc:"By which they came in: machine, passphrase, token or welcome"`
 	EndsAt *time.Time `json:"ends_at" doc:"When the session or the token ends; null for never"`
+	Scope  string     `json:"scope,omitempty" doc:"What they are let in for, in words; left out for everything"`
+	May    []string   `json:"may" nullable:"false" doc:"The calls that they may make, by their identifiers in the OpenAPI document"`
+}
+
+// Scope is what somebody is let in for: what stands at sites, or has labels. Any of these is enough;
+// none of both is everything.
+type Scope struct {
+	Sites  []string `json:"sites,omitempty" nullable:"false" maxItems:"200" doc:"Of agents or of targets"`
+	Labels []string `json:"labels,omitempty" nullable:"false" maxItems:"200" doc:"Of agents"`
 }
 
 // Person is somebody who may come in.
@@ -17,6 +26,7 @@ type Person struct {
 	Name       string     `json:"name" doc:"By which they sign in"`
 	FullName   string     `json:"full_name"`
 	Role       string     `json:"role" enum:"viewer,engineer,administrator"`
+	Scope      *Scope     `json:"scope,omitempty" doc:"Left out for everything"`
 	State      string     `json:"state" enum:"open,asked,ended" doc:"asked: they have not set a passphrase yet; ended: they may not come in"`
 	CreatedAt  time.Time  `json:"created_at"`
 	CreatedBy  string     `json:"created_by"`
@@ -29,12 +39,14 @@ type PersonSpec struct {
 	Name     string `json:"name" maxLength:"64" doc:"By which they sign in: a to z, 0 to 9, . _ @ -"`
 	FullName string `json:"full_name,omitempty" maxLength:"200"`
 	Role     string `json:"role" enum:"viewer,engineer,administrator"`
+	Scope    *Scope `json:"scope,omitempty" doc:"Of a viewer or an engineer; everything when left out"`
 }
 
 // PersonChange is what is to become of a person; what is left out stays.
 type PersonChange struct {
 	FullName *string `json:"full_name,omitempty" maxLength:"200"`
 	Role     *string `json:"role,omitempty" enum:"viewer,engineer,administrator"`
+	Scope    *Scope  `json:"scope,omitempty" doc:"One of nothing is everything"`
 	Ended    *bool   `json:"ended,omitempty" doc:"They may not come in any more; their sessions and tokens end"`
 }
 
@@ -72,6 +84,7 @@ type Token struct {
 	Name       string     `json:"name" doc:"Of the person"`
 	Title      string     `json:"title"`
 	Role       string     `json:"role" enum:"viewer,engineer,administrator" doc:"It may do no more than its person"`
+	Scope      *Scope     `json:"scope,omitempty" doc:"Beside that of its person; left out for nothing less"`
 	State      string     `json:"state" enum:"open,ended,over"`
 	CreatedAt  time.Time  `json:"created_at"`
 	EndsAt     *time.Time `json:"ends_at" doc:"null for never"`
@@ -85,6 +98,7 @@ type TokenSpec struct {
 	Person string     `json:"person,omitempty" doc:"Identifier or name; who calls when left out"`
 	Title  string     `json:"title" maxLength:"200" doc:"What it is for"`
 	Role   string     `json:"role,omitempty" enum:"viewer,engineer,administrator" doc:"viewer when left out"`
+	Scope  *Scope     `json:"scope,omitempty" doc:"Beside that of its person, of a viewer or an engineer"`
 	EndsAt *time.Time `json:"ends_at,omitempty" doc:"Never when left out"`
 }
 

@@ -56,6 +56,7 @@ type Person struct {
 	Name      string // by which they sign in
 	FullName  string
 	Role      Role
+	Scope     Scope
 	Asked     bool // a passphrase is set, that signing in asks for
 	CreatedAt time.Time
 	CreatedBy string
@@ -79,6 +80,7 @@ type Who struct {
 	Person  ident.ID // zero for who has the state folder's token
 	Name    string
 	Role    Role
+	Scopes  []Scope // each binds them; none: everything
 	Way     Way
 	SignIn  ident.ID // of a session
 	Token   ident.ID // of a token
@@ -212,7 +214,7 @@ func (x *People) Machine(token string) {
 }
 
 func personOf(p store.Person) Person {
-	return Person{ID: p.ID, Name: p.Name, FullName: p.FullName, Role: Role(p.Role), Asked: p.Password != "", CreatedAt: p.CreatedAt, CreatedBy: p.CreatedBy, SeenAt: p.SeenAt, EndedAt: p.EndedAt}
+	return Person{ID: p.ID, Name: p.Name, FullName: p.FullName, Role: Role(p.Role), Scope: scopeOf(p.Scope), Asked: p.Password != "", CreatedAt: p.CreatedAt, CreatedBy: p.CreatedBy, SeenAt: p.SeenAt, EndedAt: p.EndedAt}
 }
 
 // All are the people, by name.
@@ -288,11 +290,11 @@ func checkPhrase(phrase, name string) error {
 
 // Add lets somebody in who says by a one-time link how they sign in. The error wraps
 // kind.ErrInvalid, or store.ErrTaken when another has the name.
-func (x *People) Add(ctx context.Context, name, fullName string, role Role) (Person, error) {
+func (x *People) Add(ctx context.Context, name, fullName string, role Role, scope Scope) (Person, error) {
 	x.change.Lock()
 	defer x.change.Unlock()
 	name, fullName = strings.ToLower(strings.TrimSpace(name)), strings.TrimSpace(fullName)
-	if err := errors.Join(checkName(name), checkFullName(fullName)); err != nil {
+	if err := errors.Join(checkName(name), checkFullName(fullName), checkScope(role, scope)); err != nil {
 		return Person{}, err
 	}
 	all := x.All()
@@ -304,7 +306,7 @@ func (x *People) Add(ctx context.Context, name, fullName string, role Role) (Per
 	if len(all) >= mostPeople {
 		return Person{}, fmt.Errorf("%w: there are %d people, as many as may be", kind.ErrInvalid, mostPeople)
 	}
-	row := store.Person{ID: ident.New(), Name: name, FullName: fullName, Role: string(role), CreatedAt: x.o.Now().UTC(), CreatedBy: notices.Actor(ctx)}
+	row := store.Person{ID: ident.New(), Name: name, FullName: fullName, Role: string(role), Scope: scope.kept(), CreatedAt: x.o.Now().UTC(), CreatedBy: notices.Actor(ctx)}
 	if err := x.o.Store.SavePerson(ctx, row); err != nil {
 		return Person{}, err
 	}
@@ -323,13 +325,14 @@ func (x *People) put(p store.Person) {
 
 // told is what is written down of a person: not how they come in.
 func told(p store.Person) map[string]any {
-	return map[string]any{"id": p.ID.String(), "full_name": p.FullName, "role": p.Role, "ended": p.EndedAt != nil, "passphrase": p.Password != ""}
+	return map[string]any{"id": p.ID.String(), "full_name": p.FullName, "role": p.Role, "scope": scopeOf(p.Scope).String(), "ended": p.EndedAt != nil, "passphrase": p.Password != ""}
 }
 
 // Change is what is to become of a person; nil for what stays.
 type Change struct {
 	FullName *string
 	Role     *Role
+	Scope    *Scope
 	Ended    *bool // they may not come in any more; their sessions and tokens end
 }
 
@@ -351,6 +354,12 @@ func (x *People) Alter(ctx context.Context, id ident.ID, c Change) (Person, erro
 	}
 	if c.Role != nil {
 		row.Role = string(*c.Role)
+	}
+	if c.Scope != nil {
+		row.Scope = c.Scope.kept()
+	}
+	if err := checkScope(Role(row.Role), scopeOf(row.Scope)); err != nil {
+		return Person{}, err
 	}
 	if c.Ended != nil && *c.Ended != (row.EndedAt != nil) {
 		row.EndedAt = nil

@@ -43,7 +43,7 @@ func open(t *testing.T, s *store.Store, c *clock) *people.People {
 
 func letIn(t *testing.T, x *people.People, name string, role people.Role) people.Person {
 	t.Helper()
-	p, err := x.Add(t.Context(), name, "", role)
+	p, err := x.Add(t.Context(), name, "", role, people.Scope{})
 	require.NoError(t, err)
 	key, _, err := x.Welcome(t.Context(), p.ID)
 	require.NoError(t, err)
@@ -74,7 +74,7 @@ func TestRoles(t *testing.T) {
 func TestWaysInEndInTime(t *testing.T) {
 	ctx, c := t.Context(), &clock{at: time.Date(2026, 11, 30, 8, 0, 0, 0, time.UTC)}
 	x := open(t, storetest.New(t), c)
-	p, err := x.Add(ctx, "marit", "Marit Vold", people.Engineer)
+	p, err := x.Add(ctx, "marit", "Marit Vold", people.Engineer, people.Scope{})
 	require.NoError(t, err)
 	key, until, err := x.Welcome(ctx, p.ID)
 	require.NoError(t, err)
@@ -102,7 +102,7 @@ func TestWaysInEndInTime(t *testing.T) {
 	assert.Empty(t, x.SignIns(nil))
 
 	end := c.now().Add(time.Hour)
-	token, secret, err := x.AddToken(ctx, p.ID, "nightly", people.Viewer, &end)
+	token, secret, err := x.AddToken(ctx, p.ID, "nightly", people.Viewer, people.Scope{}, &end)
 	require.NoError(t, err)
 	who, is = x.ByToken(ctx, secret, "192.0.2.9")
 	assert.True(t, is)
@@ -137,7 +137,7 @@ func TestAnotherServiceKnows(t *testing.T) {
 	require.NoError(t, err)
 	own, _, err := x.SignInByMachine(ctx, "192.0.2.7", "")
 	require.NoError(t, err)
-	token, secret, err := x.AddToken(ctx, p.ID, "nightly", people.Engineer, nil)
+	token, secret, err := x.AddToken(ctx, p.ID, "nightly", people.Engineer, people.Scope{}, nil)
 	require.NoError(t, err)
 
 	y := open(t, s, c)
@@ -183,7 +183,7 @@ func TestWhileTheDatabaseIsAway(t *testing.T) {
 	p := letIn(t, x, "marit", people.Engineer)
 	cookie, _, err := x.SignIn(t.Context(), "marit", phrase, "", "")
 	require.NoError(t, err)
-	_, secret, err := x.AddToken(t.Context(), p.ID, "nightly", people.Viewer, nil)
+	_, secret, err := x.AddToken(t.Context(), p.ID, "nightly", people.Viewer, people.Scope{}, nil)
 	require.NoError(t, err)
 	gone, cancel := context.WithCancel(t.Context())
 	cancel() // nothing reaches the database by this
@@ -195,7 +195,7 @@ func TestWhileTheDatabaseIsAway(t *testing.T) {
 	require.NoError(t, err)
 	_, is = x.BySession(gone, again, "")
 	assert.True(t, is)
-	_, _, err = x.AddToken(gone, p.ID, "another", people.Viewer, nil)
+	_, _, err = x.AddToken(gone, p.ID, "another", people.Viewer, people.Scope{}, nil)
 	assert.Error(t, err, "what must be kept is not told as kept")
 	assert.Len(t, x.Tokens(nil), 1)
 }

@@ -44,7 +44,7 @@ func (x *People) WhileIn(ctx context.Context, w Who) (context.Context, context.C
 // still reports whether somebody is who they were, and until when; nil until they are ended.
 func (x *People) still(w Who) (ends *time.Time, is bool) {
 	now, is := x.now(w)
-	return now.EndsAt, is && now.Role == w.Role && (now.EndsAt == nil || x.o.Now().Before(*now.EndsAt))
+	return now.EndsAt, is && now.Role == w.Role && sameScopes(now.Scopes, w.Scopes) && (now.EndsAt == nil || x.o.Now().Before(*now.EndsAt))
 }
 
 // now is who somebody is by now who came in before; false for nobody.

@@ -20,6 +20,7 @@ type Token struct {
 	Name      string // of the person
 	Title     string
 	Role      Role
+	Scope     Scope
 	CreatedAt time.Time
 	EndsAt    *time.Time
 	EndedAt   *time.Time
@@ -39,7 +40,7 @@ func (t Token) State(now time.Time) string {
 }
 
 func (x *People) tokenOf(t store.PersonToken) Token {
-	return Token{t.ID, t.PersonID, x.people[t.PersonID].Name, t.Title, Role(t.Role), t.CreatedAt, t.EndsAt, t.EndedAt, t.UsedAt, t.UsedFrom}
+	return Token{t.ID, t.PersonID, x.people[t.PersonID].Name, t.Title, Role(t.Role), scopeOf(t.Scope), t.CreatedAt, t.EndsAt, t.EndedAt, t.UsedAt, t.UsedFrom}
 }
 
 // Tokens are those of all, or of one person; the newest first.
@@ -55,9 +56,9 @@ func (x *People) Tokens(of *ident.ID) (list []Token) {
 	return list
 }
 
-// AddToken makes a token of a person, with a role that is no more than theirs, until a time or
-// until it is ended. It is told once, and not kept.
-func (x *People) AddToken(ctx context.Context, of ident.ID, title string, role Role, ends *time.Time) (Token, string, error) {
+// AddToken makes a token of a person, with a role that is no more than theirs and for what is in its
+// scope and theirs, until a time or until it is ended. It is told once, and not kept.
+func (x *People) AddToken(ctx context.Context, of ident.ID, title string, role Role, scope Scope, ends *time.Time) (Token, string, error) {
 	x.change.Lock()
 	defer x.change.Unlock()
 	x.mu.RLock()
@@ -74,13 +75,15 @@ func (x *People) AddToken(ctx context.Context, of ident.ID, title string, role R
 		return Token{}, "", fmt.Errorf("%w: a token needs a title of up to %d bytes in one line: what it is for", kind.ErrInvalid, mostTitle)
 	case role.rank() > Role(p.Role).rank():
 		return Token{}, "", fmt.Errorf("%w: %s is %s; a token of theirs may be no more", kind.ErrInvalid, p.Name, p.Role)
+	case checkScope(role, scope) != nil:
+		return Token{}, "", checkScope(role, scope)
 	case ends != nil && !ends.After(now):
 		return Token{}, "", fmt.Errorf("%w: a token ends after now", kind.ErrInvalid)
 	case len(x.Tokens(nil)) >= mostTokens:
 		return Token{}, "", fmt.Errorf("%w: there are %d tokens, as many as may be", kind.ErrInvalid, mostTokens)
 	}
 	key := keys.New("wlk")
-	row := store.PersonToken{ID: ident.New(), Mark: keys.Mark(key), PersonID: of, Title: title, Role: string(role), CreatedAt: now}
+	row := store.PersonToken{ID: ident.New(), Mark: keys.Mark(key), PersonID: of, Title: title, Role: string(role), Scope: scope.kept(), CreatedAt: now}
 	if ends != nil {
 		at := ends.UTC()
 		row.EndsAt = &at
@@ -92,7 +95,7 @@ func (x *People) AddToken(ctx context.Context, of ident.ID, title string, role R
 	x.tokens[[32]byte(row.Mark)] = row
 	t := x.tokenOf(row)
 	x.mu.Unlock()
-	x.o.Notices.Changed(ctx, "token_added", title, nil, map[string]any{"token": row.ID.String(), "person": p.Name, "role": role, "ends_at": row.EndsAt})
+	x.o.Notices.Changed(ctx, "token_added", title, nil, map[string]any{"token": row.ID.String(), "person": p.Name, "role": role, "scope": scope.String(), "ends_at": row.EndsAt})
 	return t, key, nil
 }
 
@@ -162,7 +165,7 @@ func (x *People) whoUses(t store.PersonToken, address string) (Who, bool) {
 	if role.rank() > Role(p.Role).rank() {
 		role = Role(p.Role)
 	}
-	return Who{Person: p.ID, Name: p.Name, Role: role, Way: ByToken, Token: t.ID, EndsAt: t.EndsAt, Address: address}, true
+	return Who{Person: p.ID, Name: p.Name, Role: role, Scopes: scopesOf(p.Scope, t.Scope), Way: ByToken, Token: t.ID, EndsAt: t.EndsAt, Address: address}, true
 }
 
 // open says why a token is good no more.

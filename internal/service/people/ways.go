@@ -351,7 +351,7 @@ func (x *People) whoHas(s store.SignIn, address string) Who {
 	if !is || p.EndedAt != nil {
 		return Who{}
 	}
-	w.Person, w.Name, w.Role = p.ID, p.Name, Role(p.Role)
+	w.Person, w.Name, w.Role, w.Scopes = p.ID, p.Name, Role(p.Role), scopesOf(p.Scope)
 	return w
 }
 

@@ -343,7 +343,7 @@ func (m *making) tellSweeps(ctx context.Context) error {
 	}
 	page := store.Page{Limit: 200}
 	for {
-		list, err := m.Store.Sweeps(ctx, nil, page)
+		list, err := m.Store.Sweeps(ctx, nil, nil, page)
 		if err != nil {
 			return err
 		}

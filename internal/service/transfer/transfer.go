@@ -22,6 +22,7 @@ import (
 	"woodlark.example/internal/service/notices"
 	"woodlark.example/internal/service/paths"
 	"woodlark.example/internal/service/selection"
+	"woodlark.example/internal/service/sight"
 	"woodlark.example/internal/service/watches"
 	"woodlark.example/internal/store"
 	"woodlark.example/wire"
@@ -57,6 +58,7 @@ func New(o Options) *Transfer { return &Transfer{o} }
 type Spec struct {
 	From, To time.Time
 	selection.Selection
+	Sight *sight.Sight // nil: all
 }
 
 // atOnce is how long a stretch of a path is read at a time.
@@ -74,7 +76,7 @@ func (x *Transfer) Out(ctx context.Context, s Spec, each func(Line) error) error
 	all := x.Paths.All()
 	slices.SortFunc(all, func(a, b *paths.Path) int { return slices.Compare(a.ID[:], b.ID[:]) })
 	for _, p := range all {
-		if !s.Takes(known.Path(p)) {
+		if !s.Takes(known.Path(p)) || !s.Sight.Path(p) {
 			continue
 		}
 		first, last, err := x.Store.Bounds(ctx, p.ID)

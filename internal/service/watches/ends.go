@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"slices"
 
+	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/service/fleet"
@@ -159,6 +160,30 @@ func (x *Watches) laneAt(l kind.Lane) kind.Lane {
 func (x *Watches) lanesAt(lanes []kind.Lane) (list []protocol.RunLane) {
 	for _, l := range lanes {
 		list = append(list, protocol.RunLane{Lane: x.laneAt(l)})
+	}
+	return list
+}
+
+// Measurers are the agents that measure by a spec, as agents are now; words that mean nobody are
+// left out.
+func (x *Watches) Measurers(spec Spec) (list []ident.ID) {
+	some, _ := x.endsOf(spec)
+	for _, e := range some {
+		list = append(list, e.near.ID)
+	}
+	return list
+}
+
+// Selectors are the words of a spec that mean agents who measure by what they have in common.
+func (s Spec) Selectors() (list []string) {
+	words := s.From
+	if s.Back {
+		words = append(slices.Clone(words), s.To...)
+	}
+	for _, w := range words {
+		if fleet.IsSelector(w) {
+			list = append(list, w)
+		}
 	}
 	return list
 }

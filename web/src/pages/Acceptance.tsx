@@ -10,6 +10,7 @@ import { Tick } from "../parts/KindForm";
 import { PlanEditor, Takes, useEstimate } from "../parts/PlanEditor";
 import { Trouble } from "../parts/Trouble";
 import { blank, formOf, incomplete, planOf, unshown, type PlanForm } from "../planForm";
+import { May } from "../may";
 
 type KindName = NonNullable<Measurement["kind"]>;
 
@@ -45,12 +46,12 @@ export function Acceptance() {
       </ul>
       {chosen !== "new" && (
         <p className="pt-4">
-          <button type="button" className={button} onClick={() => go("new")}>
+          <May call="add-plan"><button type="button" className={button} onClick={() => go("new")}>
             Make a plan
-          </button>
+          </button></May>
         </p>
       )}
-      {chosen === "new" && <Editor key="new" close={(id) => go(id)} />}
+      {chosen === "new" && <May call="add-plan"><Editor key="new" close={(id) => go(id)} /></May>}
       {plan && <Editor key={plan.id + plan.revision} plan={plan} close={(id) => go(id)} />}
       <h2 className="pt-10 pb-2 text-xl font-light">Runs</h2>
       {runs.error && <Trouble error={runs.error} retry={() => void runs.refetch()} />}
@@ -112,13 +113,13 @@ function Editor({ plan, close }: { plan?: Plan; close: (id?: string) => void }) 
         <form onSubmit={(e) => { e.preventDefault(); keep.mutate(); }}>
           <PlanEditor form={form} change={setForm} />
           <div className="flex flex-wrap items-end gap-x-6 gap-y-3 pt-6">
-            <button type="submit" className={button} disabled={!form.name.trim() || keep.isPending || estimate.isError || incomplete(form) !== ""}>
+            <May call="change-plan"><button type="submit" className={button} disabled={!form.name.trim() || keep.isPending || estimate.isError || incomplete(form) !== ""}>
               {plan ? "Keep the change" : "Keep it"}
-            </button>
+            </button></May>
             {plan && (
-              <button type="button" className={button} disabled={forget.isPending} onClick={() => forget.mutate()}>
+              <May call="remove-plan"><button type="button" className={button} disabled={forget.isPending} onClick={() => forget.mutate()}>
                 Forget it
-              </button>
+              </button></May>
             )}
             <button type="button" className="cursor-pointer pb-1.5 text-sm text-soft underline underline-offset-4" onClick={() => close()}>
               Close
@@ -134,7 +135,7 @@ function Editor({ plan, close }: { plan?: Plan; close: (id?: string) => void }) 
       <div className="pt-4">
         <Takes query={estimate} form={form} />
       </div>
-      {plan && <Start plan={plan} bySize={form.bySize} />}
+      {plan && <May call="start-runs"><Start plan={plan} bySize={form.bySize} /></May>}
     </section>
   );
 }

@@ -4,6 +4,7 @@ import { call, get, type Agent, type Invite } from "../api";
 import { ago, exactly, ms, percent } from "../format";
 import { Field, button } from "../parts/Field";
 import { Trouble } from "../parts/Trouble";
+import { May } from "../may";
 
 const where: Record<string, string> = { builtin: "in the service", simulated: "simulated", remote: "another machine" };
 
@@ -75,19 +76,19 @@ export function Agents() {
             <div>
               {a.kind === "remote" &&
                 (asked === a.name ? (
-                  <button type="button" className={button} onClick={() => remove.mutate(a.name)}>
+                  <May call="remove-agent"><button type="button" className={button} onClick={() => remove.mutate(a.name)}>
                     Lock {a.name} out
-                  </button>
+                  </button></May>
                 ) : (
-                  <button type="button" className="cursor-pointer text-sm text-soft underline underline-offset-4" onClick={() => setAsked(a.name)} aria-label={`Remove ${a.name}`}>
+                  <May call="remove-agent"><button type="button" className="cursor-pointer text-sm text-soft underline underline-offset-4" onClick={() => setAsked(a.name)} aria-label={`Remove ${a.name}`}>
                     Remove
-                  </button>
+                  </button></May>
                 ))}
             </div>
           </li>
         ))}
       </ul>
-      <Inviting />
+      <May call="invite-agent"><Inviting /></May>
     </>
   );
 }

@@ -6,6 +6,7 @@ import { kinds } from "../boardForm";
 import { when } from "../format";
 import { Field, button } from "../parts/Field";
 import { Trouble } from "../parts/Trouble";
+import { May } from "../may";
 
 const names = Object.fromEntries(kinds);
 
@@ -46,12 +47,12 @@ export function Boards() {
           </li>
         ))}
       </ul>
-      <form className="flex flex-wrap items-end gap-x-6 gap-y-3 pt-6" onSubmit={(e) => { e.preventDefault(); add.mutate(); }}>
+      <May call="add-board"><form className="flex flex-wrap items-end gap-x-6 gap-y-3 pt-6" onSubmit={(e) => { e.preventDefault(); add.mutate(); }}>
         <Field label="Name of a new board" wide value={name} onChange={setName} hint="Bridge" />
         <button type="submit" className={button} disabled={!name.trim() || add.isPending}>
           Make it
         </button>
-      </form>
+      </form></May>
       {add.error && (
         <p role="alert" className="mt-2 border-l-2 border-plum pl-3">
           {add.error.message}

@@ -9,6 +9,7 @@ import type { About, Result } from "../kinds/accept/types";
 import { amount, pairs, summary } from "../kinds/accept/words";
 import { button } from "../parts/Field";
 import { Trouble } from "../parts/Trouble";
+import { May } from "../may";
 
 const useRun = (id: string | undefined) =>
   useQuery({ queryKey: ["run", id], queryFn: () => get<Run>("/runs/" + id), enabled: !!id, refetchInterval: (q) => (q.state.data && q.state.data.outcome !== "running" ? false : 2000) });
@@ -60,14 +61,14 @@ export function OneAcceptance() {
       )}
       <p className="flex flex-wrap items-baseline gap-x-6 gap-y-2 pb-6 print:hidden">
         {going && (
-          <button type="button" className={button} disabled={stop.isPending} onClick={() => stop.mutate()} title="What was measured is kept, and it can go on from there">
+          <May call="stop-run"><button type="button" className={button} disabled={stop.isPending} onClick={() => stop.mutate()} title="What was measured is kept, and it can go on from there">
             Pause
-          </button>
+          </button></May>
         )}
         {!going && r.outcome !== "done" && result && (
-          <button type="button" className={button} disabled={resume.isPending} onClick={() => resume.mutate()}>
+          <May call="resume-run"><button type="button" className={button} disabled={resume.isPending} onClick={() => resume.mutate()}>
             Go on with it
-          </button>
+          </button></May>
         )}
         {!going &&
           result &&

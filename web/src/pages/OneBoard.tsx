@@ -12,6 +12,7 @@ import { Trouble } from "../parts/Trouble";
 import { PartBody } from "../parts/board/PartBody";
 import { place } from "../parts/board/place";
 import { Wall } from "../parts/board/Wall";
+import { May } from "../may";
 
 const Arrange = lazy(async () => ({ default: (await import("../parts/board/Arrange")).Arrange }));
 
@@ -68,9 +69,9 @@ function Head({ board }: { board: Board }) {
       </nav>
       <div className="flex flex-wrap items-end gap-x-6 gap-y-2 pt-1 pb-4">
         <h1 className="mr-auto text-2xl font-light md:text-3xl">{board.name}</h1>
-        <Link to={`/boards/${board.id}?edit`} className={quiet}>
+        <May call="change-board"><Link to={`/boards/${board.id}?edit`} className={quiet}>
           Arrange it
-        </Link>
+        </Link></May>
         {(["html", "pdf", "csv"] as const).map((f) => (
           <a key={f} className={quiet} href={`/api/v1/boards/${board.id}/file?format=${f}`} target="_blank" rel="noreferrer">
             {f.toUpperCase()}

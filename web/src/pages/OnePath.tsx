@@ -19,6 +19,7 @@ import { TimePlot } from "../parts/TimePlot";
 import { TwoEndsOf } from "../parts/TwoEndsOf";
 import { Trouble } from "../parts/Trouble";
 import { WeekPlot } from "../parts/WeekPlot";
+import { May } from "../may";
 
 const minute = 60_000;
 const hour = 60 * minute;
@@ -196,9 +197,9 @@ function HandOn({ path, range }: { path: Path; range: Range }) {
         Hand it on
       </h2>
       <p className="pt-1">
-        <a className="underline underline-offset-4" href={"/api/v1/dossiers/file?" + query.toString()} download>
+        <May call="make-dossier"><a className="underline underline-offset-4" href={"/api/v1/dossiers/file?" + query.toString()} download>
           Download a dossier of the time above
-        </a>
+        </a></May>
         <span className="block text-sm text-soft">Report, readings, routes, runs and conditions in one signed file.</span>
       </p>
       <LikeWorld path={path} range={range} />
@@ -377,9 +378,9 @@ function Normal({ path }: { path: Path }) {
       {b ? (
         <p className="mt-2 text-sm text-soft">
           {b.pinned ? "Pinned" : "Rolling"} baseline of {b.readings.toLocaleString("en-GB")} readings, taken {when(b.taken_at)}.{" "}
-          <button type="button" disabled={pin.isPending} onClick={() => pin.mutate(!b.pinned)} className="cursor-pointer text-ink underline underline-offset-4">
+          <May call="pin-baseline"><button type="button" disabled={pin.isPending} onClick={() => pin.mutate(!b.pinned)} className="cursor-pointer text-ink underline underline-offset-4">
             {b.pinned ? "Let it roll" : "Pin it"}
-          </button>
+          </button></May>
           {pin.error && <span className="text-plum"> {pin.error.message}</span>}
           {path.learning_until_at && ` Still being learnt, until ${when(path.learning_until_at)}.`}
         </p>

@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { call, get, type Change, type Me, type Passkey, type Person, type SignedIn, type Token, type WelcomeLink } from "../api";
+import { call, get, type Change, type Me, type Passkey, type Person, type Scope, type SignedIn, type Token, type WelcomeLink } from "../api";
 import { exactly, when } from "../format";
 import { Choice } from "../parts/Choice";
 import { Field, Secret, button } from "../parts/Field";
@@ -22,7 +22,7 @@ export function People() {
     <>
       <h1 className="pt-8 pb-4 text-2xl font-light md:text-3xl">People</h1>
       <p className="text-soft">
-        {me.data.way === "machine" ? "You came in by the token of the service's state folder, and so as administrator." : `You are ${me.data.name}, and came in as ${me.data.role}.`}
+        {me.data.way === "machine" ? "You came in by the token of the service's state folder, and so as administrator." : `You are ${me.data.name}, and came in as ${me.data.role}${me.data.scope ? `, for ${me.data.scope}` : ""}.`}
       </p>
       {all && <LetIn />}
       <Tokens me={me.data} all={all} />
@@ -55,20 +55,23 @@ function LetIn() {
   const [name, setName] = useState("");
   const [fullName, setFullName] = useState("");
   const [role, setRole] = useState("viewer");
+  const [part, setPart] = useState(everything);
+  const [changing, setChanging] = useState("");
   const [link, setLink] = useState<WelcomeLink>();
   const changed = () => client.invalidateQueries({ queryKey: ["people"] });
   const welcome = useMutation({ mutationFn: (who: string) => call<WelcomeLink>("POST", `/people/${encodeURIComponent(who)}/welcome`), onSuccess: setLink });
   const add = useMutation({
-    mutationFn: () => call<Person>("POST", "/people", { name, full_name: fullName, role }),
+    mutationFn: () => call<Person>("POST", "/people", { name, full_name: fullName, role, ...scopeOf(part, role) }),
     onSuccess: (p) => {
       setName("");
       setFullName("");
+      setPart(everything);
       void changed();
       welcome.mutate(p.name);
     },
   });
   const alter = useMutation({
-    mutationFn: ({ id, ...change }: { id: string; role?: string; ended?: boolean }) => call<Person>("PATCH", `/people/${id}`, change),
+    mutationFn: ({ id, ...change }: { id: string; role?: string; scope?: Scope; ended?: boolean }) => call<Person>("PATCH", `/people/${id}`, change),
     onSettled: () => {
       void changed();
       void client.invalidateQueries({ queryKey: ["sessions"] });
@@ -87,10 +90,16 @@ function LetIn() {
             <span className={"min-w-28 " + (p.state === "ended" ? "text-soft line-through" : "")}>{p.name}</span>
             <span className="min-w-40 text-soft">{p.full_name}</span>
             {p.state === "ended" ? <span className="text-soft">{p.role}</span> : <Choice needed label={`Role of ${p.name}`} value={p.role} values={roles} onChange={(r) => alter.mutate({ id: p.id, role: r })} />}
+            {p.scope && <span className="text-soft">for {[...(p.scope.sites ?? []), ...(p.scope.labels ?? [])].join(", ")}</span>}
             <span className="text-sm text-soft" title={p.last_seen_at ? exactly(p.last_seen_at) : ""}>
               {p.state === "asked" ? "has set no passphrase yet" : p.state === "ended" ? "may not come in" : p.last_seen_at ? `signed in ${when(p.last_seen_at)}` : "never signed in"}
             </span>
             <span className="ml-auto flex gap-4">
+              {p.state !== "ended" && p.role !== "administrator" && (
+                <button type="button" className={quiet} aria-expanded={changing === p.id} aria-label={`For which part: ${p.name}`} onClick={() => setChanging(changing === p.id ? "" : p.id)}>
+                  For which part
+                </button>
+              )}
               {p.state !== "ended" && (
                 <button type="button" className={quiet} aria-label={`${p.state === "asked" ? "A link" : "A link for another passphrase"}: ${p.name}`} onClick={() => welcome.mutate(p.name)}>
                   {p.state === "asked" ? "A link" : "A link for another passphrase"}
@@ -100,6 +109,7 @@ function LetIn() {
                 {p.state === "ended" ? "Let in again" : "End"}
               </button>
             </span>
+            {changing === p.id && <PartForm start={p.scope} done={(scope) => { setChanging(""); if (scope) alter.mutate({ id: p.id, scope }); }} />}
           </li>
         ))}
       </ul>
@@ -118,6 +128,7 @@ function LetIn() {
           <Field label="Name to sign in by" value={name} onChange={setName} />
           <Field wide label="Full name" value={fullName} onChange={setFullName} />
           <Choice above needed label="Role" value={role} values={roles} onChange={setRole} />
+          {role !== "administrator" && <PartFields part={part} change={setPart} />}
           <button type="submit" className={button} disabled={!name.trim() || add.isPending}>
             Let in, and make a link
           </button>
@@ -128,6 +139,42 @@ function LetIn() {
   );
 }
 
+/** Parted is what somebody is let in for, as it is typed: words with commas between. */
+interface Parted {
+  sites: string;
+  labels: string;
+}
+
+const everything: Parted = { sites: "", labels: "" };
+
+const words = (text: string) => text.split(",").map((w) => w.trim()).filter(Boolean);
+const scopeFrom = (p: Parted): Scope => ({ sites: words(p.sites), labels: words(p.labels) });
+const scopeOf = (p: Parted, role: string) => (role !== "administrator" && words(p.sites + "," + p.labels).length > 0 ? { scope: scopeFrom(p) } : {});
+
+function PartFields({ part, change }: { part: Parted; change: (p: Parted) => void }) {
+  return (
+    <>
+      <Field label="For these sites only" value={part.sites} onChange={(sites) => change({ ...part, sites })} hint="all" />
+      <Field label="or agents with these labels" value={part.labels} onChange={(labels) => change({ ...part, labels })} hint="all" />
+    </>
+  );
+}
+
+function PartForm({ start, done }: { start?: Scope; done: (s?: Scope) => void }) {
+  const [part, setPart] = useState<Parted>({ sites: (start?.sites ?? []).join(", "), labels: (start?.labels ?? []).join(", ") });
+  return (
+    <form className="flex w-full flex-wrap items-end gap-x-6 gap-y-4 py-3" onSubmit={(e) => { e.preventDefault(); done(scopeFrom(part)); }}>
+      <PartFields part={part} change={setPart} />
+      <button type="submit" className={button}>
+        {words(part.sites + "," + part.labels).length > 0 ? "For these only" : "For everything"}
+      </button>
+      <button type="button" className={quiet + " pb-2"} onClick={() => done()}>
+        Leave it
+      </button>
+    </form>
+  );
+}
+
 function Tokens({ me, all }: { me: Me; all: boolean }) {
   const client = useQueryClient();
   const list = useQuery({ queryKey: ["tokens"], queryFn: () => get<Token[]>("/tokens") });
@@ -135,12 +182,13 @@ function Tokens({ me, all }: { me: Me; all: boolean }) {
   const [of, setOf] = useState("");
   const [role, setRole] = useState("viewer");
   const [until, setUntil] = useState("");
+  const [part, setPart] = useState(everything);
   const people = useQuery({ queryKey: ["people"], queryFn: () => get<Person[]>("/people"), enabled: all });
   const changed = () => client.invalidateQueries({ queryKey: ["tokens"] });
   const end = useMutation({ mutationFn: (id: string) => call("DELETE", `/tokens/${id}`), onSuccess: changed });
   const whose = of || (me.person ? me.name : "");
   const add = useMutation({
-    mutationFn: () => call<Token>("POST", "/tokens", { title, role, ...(whose ? { person: whose } : {}), ...(until ? { ends_at: new Date(until).toISOString() } : {}) }),
+    mutationFn: () => call<Token>("POST", "/tokens", { title, role, ...scopeOf(part, role), ...(whose ? { person: whose } : {}), ...(until ? { ends_at: new Date(until).toISOString() } : {}) }),
     onSuccess: () => {
       setTitle("");
       void changed();
@@ -158,6 +206,7 @@ function Tokens({ me, all }: { me: Me; all: boolean }) {
             <span className="text-soft">
               {all && `${t.name}, `}
               {t.role}
+              {t.scope && `, for ${[...(t.scope.sites ?? []), ...(t.scope.labels ?? [])].join(", ")}`}
             </span>
             <span className="text-sm text-soft">{t.state === "open" ? (t.ends_at ? `until ${when(t.ends_at)}` : "without end") : t.state}</span>
             <span className="text-sm text-soft">{t.last_used_at ? `used ${when(t.last_used_at)} from ${t.used_from}` : "never used"}</span>
@@ -176,6 +225,7 @@ function Tokens({ me, all }: { me: Me; all: boolean }) {
             <Field wide label="What it is for" value={title} onChange={setTitle} />
             {all && <Choice above needed label="Whose" value={whose} values={names} onChange={setOf} />}
             <Choice above needed label="Role of the token" value={role} values={roles.slice(0, roles.indexOf(me.role) + 1)} onChange={setRole} />
+            {role !== "administrator" && <PartFields part={part} change={setPart} />}
             <Moment label="Until" value={until} onChange={setUntil} />
             <button type="submit" className={button} disabled={!title.trim() || !whose || add.isPending}>
               Make the token

@@ -12,6 +12,7 @@ import { MakeGuestLink } from "../parts/GuestLinks";
 import { Tick } from "../parts/KindForm";
 import { Trouble } from "../parts/Trouble";
 import { Visits } from "../parts/Visits";
+import { May } from "../may";
 
 /** ofOnesOwn is the choice of a need that is none of the ready-made ones. */
 const ofOnesOwn = "my own";
@@ -56,7 +57,7 @@ export function Readiness() {
     <>
       <h1 className="pt-8 pb-1 text-2xl font-light md:text-3xl">Readiness</h1>
       <p className="max-w-2xl pb-4 text-soft">Is this place fit for that service, and for how many at once? It is measured from near to far, and answered in one sentence.</p>
-      <form className="border-y border-line py-4" onSubmit={(e) => { e.preventDefault(); start.mutate(); }}>
+      <May call="start-runs"><form className="border-y border-line py-4" onSubmit={(e) => { e.preventDefault(); start.mutate(); }}>
         <Field wide label="For what, for how many, from where, to where" value={text} onChange={(v) => { setText(v); setOver({}); }} hint={`calls for 40 from ${names[0] ?? "northquay"} to ${ends.find((n) => n !== names[0]) ?? "ticketing"}`} />
         <div className="flex flex-wrap items-end gap-x-6 gap-y-4 pt-4" role="group" aria-label="Understood as">
           <Choice above needed label="Service" value={asked.need} values={[...Object.keys(needs), ofOnesOwn]} onChange={(need) => choose({ need })} />
@@ -76,7 +77,7 @@ export function Readiness() {
         ) : (
           <p className="pt-2 text-sm text-soft">{needs[asked.need]}</p>
         )}
-      </form>
+      </form></May>
       {start.error && (
         <p role="alert" className="mt-4 border-l-2 border-plum pl-3">
           {start.error.message}
@@ -84,7 +85,7 @@ export function Readiness() {
       )}
       {run.error && !run.data && <Trouble error={run.error} retry={() => void run.refetch()} />}
       {run.data && <Found run={run.data} again={() => void run.refetch()} asked={asked} needed={needed} />}
-      <Visits need={needed} seats={Number(asked.seats) || 1} />
+      <May call="list-visits"><Visits need={needed} seats={Number(asked.seats) || 1} /></May>
     </>
   );
 }
@@ -108,9 +109,9 @@ function Found({ run, again, asked, needed }: { run: Run; again: () => void; ask
           <div className="mb-3 h-1.5 bg-line" aria-hidden="true">
             <div className="h-full bg-ink" style={{ width: done + "%" }} />
           </div>
-          <button type="button" className={button} disabled={stop.isPending} onClick={() => stop.mutate()}>
+          <May call="stop-run"><button type="button" className={button} disabled={stop.isPending} onClick={() => stop.mutate()}>
             Stop
-          </button>
+          </button></May>
         </div>
       )}
       {!going && !result && <p>{run.reason || run.outcome}</p>}
@@ -124,9 +125,9 @@ function Found({ run, again, asked, needed }: { run: Run; again: () => void; ask
                   {f === "html" ? "Report to print" : f.toUpperCase()}
                 </a>
               ))}
-              <button type="button" className="cursor-pointer underline underline-offset-4" disabled={watch.isPending || watch.isSuccess} onClick={() => watch.mutate()}>
+              <May call="add-watch"><button type="button" className="cursor-pointer underline underline-offset-4" disabled={watch.isPending || watch.isSuccess} onClick={() => watch.mutate()}>
                 {watch.isSuccess ? "It is asked every 6 hours now" : "Ask every 6 hours"}
-              </button>
+              </button></May>
             </p>
           )}
           {watch.error && (

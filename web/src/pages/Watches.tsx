@@ -8,6 +8,7 @@ import { Maintained } from "../parts/Maintained";
 import { Trouble } from "../parts/Trouble";
 import { WatchEditor } from "../parts/WatchEditor";
 import { cost, formOf, fresh, rhythm, type WatchForm } from "../watchForm";
+import { May } from "../may";
 
 const link = "cursor-pointer text-sm text-soft underline underline-offset-4 hover:text-ink";
 
@@ -42,9 +43,9 @@ export function Watches() {
       <div className="flex flex-wrap items-baseline gap-x-6 gap-y-2 pt-8 pb-6">
         <h1 className="text-2xl font-light md:text-3xl">Watches</h1>
         {!editing && (
-          <button type="button" className={button} disabled={!first} onClick={() => edit({ of: "", form: fresh(first, Intl.DateTimeFormat().resolvedOptions().timeZone) })}>
+          <May call="add-watch"><button type="button" className={button} disabled={!first} onClick={() => edit({ of: "", form: fresh(first, Intl.DateTimeFormat().resolvedOptions().timeZone) })}>
             Add one
-          </button>
+          </button></May>
         )}
         {all.length > 0 && (
           <button type="button" className={link} onClick={() => saveAll(all)}>
@@ -99,25 +100,25 @@ export function Watches() {
               {w.last_run?.outcome === "done" && <p className="text-soft">last done {when(w.last_run.started_at)}</p>}
             </div>
             <div className="flex flex-wrap gap-x-4 gap-y-1 self-start">
-              <button type="button" className={link} aria-label={`${w.paused ? "Go on with" : "Pause"} ${w.name}`} onClick={() => pause.mutate(w)}>
+              <May call="pause-watch"><button type="button" className={link} aria-label={`${w.paused ? "Go on with" : "Pause"} ${w.name}`} onClick={() => pause.mutate(w)}>
                 {w.paused ? "Go on" : "Pause"}
-              </button>
-              <button type="button" className={link} aria-label={`Edit ${w.name}`} onClick={() => edit({ of: w.id, form: formOf(w, kindOf(w.kind), kinds.data) })}>
+              </button></May>
+              <May call="change-watch"><button type="button" className={link} aria-label={`Edit ${w.name}`} onClick={() => edit({ of: w.id, form: formOf(w, kindOf(w.kind), kinds.data) })}>
                 Edit
-              </button>
-              <button type="button" className={link} aria-label={`Copy ${w.name}`} onClick={() => edit({ of: "", form: copy(w) })}>
+              </button></May>
+              <May call="add-watch"><button type="button" className={link} aria-label={`Copy ${w.name}`} onClick={() => edit({ of: "", form: copy(w) })}>
                 Copy
-              </button>
-              <button type="button" className={link} aria-label={asked === w.id ? `Remove ${w.name}, really` : `Remove ${w.name}`} onClick={() => (asked === w.id ? remove.mutate(w) : ask(w.id))}>
+              </button></May>
+              <May call="remove-watch"><button type="button" className={link} aria-label={asked === w.id ? `Remove ${w.name}, really` : `Remove ${w.name}`} onClick={() => (asked === w.id ? remove.mutate(w) : ask(w.id))}>
                 {asked === w.id ? "Really remove" : "Remove"}
-              </button>
+              </button></May>
             </div>
           </li>
         ))}
       </ul>
       {watches.data && all.length === 0 && !editing && <p className="text-soft">Nothing is watched yet. A watch measures from agents to targets again and again, and tells when it gets worse.</p>}
-      <Conversations />
-      <Maintained agents={agents.data ?? []} />
+      <May call="list-conversations"><Conversations /></May>
+      <May call="list-maintenance"><Maintained agents={agents.data ?? []} /></May>
     </>
   );
 }

@@ -4,6 +4,7 @@ import { get, post, remove, type Annotation, type Path } from "../api";
 import { exactly, when } from "../format";
 import { Field, button } from "./Field";
 import { Moment } from "./WatchEditor";
+import { May } from "../may";
 
 /** Annotated are the notes that people wrote of a path, and a field for another. */
 export function Annotated({ path }: { path: Path }) {
@@ -39,20 +40,20 @@ export function Annotated({ path }: { path: Path }) {
               {a.until_at && ` to ${when(a.until_at)}`}, {a.author}
               {!a.path_id && ", of all paths"}
             </span>
-            <button type="button" className="ml-auto cursor-pointer text-sm text-soft underline underline-offset-4 hover:text-ink" aria-label={`Remove the note ${a.text}`} onClick={() => drop.mutate(a.id)}>
+            <May call="remove-annotation"><button type="button" className="ml-auto cursor-pointer text-sm text-soft underline underline-offset-4 hover:text-ink" aria-label={`Remove the note ${a.text}`} onClick={() => drop.mutate(a.id)}>
               Remove
-            </button>
+            </button></May>
           </li>
         ))}
       </ul>
-      <form className="flex flex-wrap items-end gap-x-6 gap-y-3 pt-3" onSubmit={(e) => { e.preventDefault(); add.mutate(); }}>
+      <May call="add-annotation"><form className="flex flex-wrap items-end gap-x-6 gap-y-3 pt-3" onSubmit={(e) => { e.preventDefault(); add.mutate(); }}>
         <Field wide label="Note" value={text} onChange={setText} hint="what you know of it" />
         <Moment label="At (now when empty)" value={at} onChange={setAt} />
         <Moment label="Until, of a span" value={until} onChange={setUntil} />
         <button type="submit" className={button} disabled={!text.trim() || add.isPending}>
           Add the note
         </button>
-      </form>
+      </form></May>
       {trouble && <p role="alert" className="mt-2 border-l-2 border-plum pl-3">{trouble.message}</p>}
     </section>
   );

@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { call, type Episode, type Excess, type Path, type Property } from "../api";
 import { bits, ms, percent, when } from "../format";
+import { May } from "../may";
 
 const names: Record<string, string> = {
   rtt: "RTT, median",
@@ -153,9 +154,9 @@ function Waiting({ path, property }: { path: Path; property: Property }) {
     <li className="border-l-2 border-line pl-3">
       <p>{property.sentence}</p>
       <p className="text-sm text-soft">
-        <button type="button" disabled={accept.isPending} onClick={() => accept.mutate()} className="cursor-pointer text-ink underline underline-offset-4">
+        <May call="accept-level"><button type="button" disabled={accept.isPending} onClick={() => accept.mutate()} className="cursor-pointer text-ink underline underline-offset-4">
           Accept it as normal
-        </button>
+        </button></May>
         {property.accepted_by_itself_at && ` Else it is taken for normal by itself ${when(property.accepted_by_itself_at)}.`}
         {accept.error && <span className="text-plum"> {accept.error.message}</span>}
       </p>

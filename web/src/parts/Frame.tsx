@@ -1,23 +1,25 @@
-import { Suspense } from "react";
+import { Suspense, useMemo } from "react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, NavLink, Outlet } from "react-router";
+import { Link, NavLink, Outlet, useLocation } from "react-router";
 import { call, get, type Me, type Status } from "../api";
 import { useLive } from "../live";
 import { useTheme } from "../theme";
 import { Troubles } from "./Troubles";
+import { Allowed, May, type Call } from "../may";
 
-const pages: [string, string][] = [
-  ["/", "Paths"],
-  ["/watches", "Watches"],
-  ["/measure", "Measure"],
-  ["/sweeps", "Sweeps"],
-  ["/acceptance", "Acceptance"],
-  ["/readiness", "Readiness"],
-  ["/agents", "Agents"],
-  ["/reports", "Reports"],
-  ["/boards", "Boards"],
-  ["/settings", "Settings"],
-  ["/people", "People"],
+/** pages are where they are, what they are called, and the call without which there is nothing to them. */
+const pages: [string, string, Call][] = [
+  ["/", "Paths", "list-paths"],
+  ["/watches", "Watches", "list-watches"],
+  ["/measure", "Measure", "start-runs"],
+  ["/sweeps", "Sweeps", "list-sweeps"],
+  ["/acceptance", "Acceptance", "list-plans"],
+  ["/readiness", "Readiness", "list-runs"],
+  ["/agents", "Agents", "list-agents"],
+  ["/reports", "Reports", "report-period"],
+  ["/boards", "Boards", "list-boards"],
+  ["/settings", "Settings", "list-rules"],
+  ["/people", "People", "get-session"],
 ];
 
 /** Frame is what stands around every page. */
@@ -32,7 +34,13 @@ export function Frame() {
     client.clear();
     location.assign("/sign-in");
   };
+  const allowed = useMemo(() => (me.data ? new Set(me.data.may) : undefined), [me.data]);
+  const may = (c: Call) => allowed === undefined || allowed.has(c);
+  const { pathname } = useLocation();
+  const page = pages.find(([to]) => (to === "/" ? pathname === "/" : pathname.startsWith(to)));
+  if (me.isPending) return null;
   return (
+    <Allowed value={allowed}>
     <div className="mx-auto max-w-[1400px] px-4 pb-16 md:px-8">
       <a href="#main" className="sr-only focus:not-sr-only">
         Skip to the page
@@ -43,7 +51,7 @@ export function Frame() {
           Woodlark
         </Link>
         <nav aria-label="Pages" className="flex flex-wrap gap-x-5 gap-y-1 text-sm">
-          {pages.map(([to, name]) => (
+          {pages.filter(([, , c]) => may(c)).map(([to, name]) => (
             <NavLink key={to} to={to} end={to === "/"} className="underline-offset-8 hover:underline aria-[current=page]:underline aria-[current=page]:decoration-ochre aria-[current=page]:decoration-2">
               {name}
             </NavLink>
@@ -52,7 +60,7 @@ export function Frame() {
         <div className="ml-auto flex items-center gap-4 text-sm">
           {!alive && <span className="text-plum">not live: connecting again</span>}
           {me.data && (
-            <Link to="/people" className="text-soft underline-offset-4 hover:text-ink hover:underline" title={`Signed in as ${me.data.role}`}>
+            <Link to="/people" className="text-soft underline-offset-4 hover:text-ink hover:underline" title={`Signed in as ${me.data.role}${me.data.scope ? " for " + me.data.scope : ""}`}>
               {me.data.name}
             </Link>
           )}
@@ -64,10 +72,17 @@ export function Frame() {
           </button>
         </div>
       </header>
-      <Troubles status={status.data} />
+      <May call="list-notices"><Troubles status={status.data} /></May>
       <main id="main">
-        <Suspense fallback={null}><Outlet /></Suspense>
+        {page && !may(page[2]) ? (
+          <p className="pt-8">
+            {page[1]} {page[1].endsWith("s") ? "are" : "is"} more than {me.data?.name} may do here{me.data?.scope && `, who is let in for ${me.data.scope}`}. Ask an administrator.
+          </p>
+        ) : (
+          <Suspense fallback={null}><Outlet /></Suspense>
+        )}
       </main>
     </div>
+    </Allowed>
   );
 }

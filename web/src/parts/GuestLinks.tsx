@@ -7,6 +7,7 @@ import { Choice } from "./Choice";
 import { Field, button } from "./Field";
 import { Tick } from "./KindForm";
 import { Moment } from "./WatchEditor";
+import { May } from "../may";
 
 const quiet = "cursor-pointer text-sm text-soft underline underline-offset-4 hover:text-ink";
 
@@ -39,13 +40,13 @@ export function GuestLinks() {
                 {l.state === "open" ? `until ${when(l.ends_at)}` : l.state}
               </span>
               <span className="ml-auto flex gap-4">
-                <button type="button" className={quiet} aria-expanded={open === l.id} aria-label={`Who opened it: ${l.title}`} onClick={() => setOpen(open === l.id ? "" : l.id)}>
+                <May call="list-guest-openings"><button type="button" className={quiet} aria-expanded={open === l.id} aria-label={`Who opened it: ${l.title}`} onClick={() => setOpen(open === l.id ? "" : l.id)}>
                   Who opened it
-                </button>
+                </button></May>
                 {l.state === "open" && (
-                  <button type="button" className={quiet} aria-label={`End it: ${l.title}`} onClick={() => end.mutate(l.id)}>
+                  <May call="end-guest-link"><button type="button" className={quiet} aria-label={`End it: ${l.title}`} onClick={() => end.mutate(l.id)}>
                     End it
-                  </button>
+                  </button></May>
                 )}
               </span>
             </div>
@@ -74,7 +75,11 @@ function Openings({ link }: { link: string }) {
 }
 
 /** MakeGuestLink makes a link, and shows it this once. */
-export function MakeGuestLink({ what, subject, titled, need, seats }: { what: GuestLinkSpec["what"]; subject?: string; titled: string; need?: string; seats?: number }) {
+export function MakeGuestLink(of: Parameters<typeof Making>[0]) {
+  return <May call="add-guest-link"><Making {...of} /></May>;
+}
+
+function Making({ what, subject, titled, need, seats }: { what: GuestLinkSpec["what"]; subject?: string; titled: string; need?: string; seats?: number }) {
   const client = useQueryClient();
   const [title, setTitle] = useState("");
   const [notes, setNotes] = useState("");

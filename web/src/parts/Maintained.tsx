@@ -5,6 +5,7 @@ import { when } from "../format";
 import { Choice } from "./Choice";
 import { Field, button } from "./Field";
 import { Moment } from "./WatchEditor";
+import { May } from "../may";
 
 /** Maintained lists when work is done, and plans more: paths are measured then, but not judged. */
 export function Maintained({ agents }: { agents: Agent[] }) {
@@ -37,13 +38,13 @@ export function Maintained({ agents }: { agents: Agent[] }) {
               {m.next ? `${m.now ? "now, until " + when(m.next.to_at) : `${when(m.next.from_at)} to ${when(m.next.to_at)}`}${m.next_name && m.next_name !== m.name ? `: ${m.next_name}` : ""}` : "over"}
               {m.cron && `, again at ${m.cron}`}
             </span>
-            <button type="button" className="ml-auto cursor-pointer text-sm text-soft underline underline-offset-4 hover:text-ink" aria-label={`Remove maintenance ${m.name}`} onClick={() => drop.mutate(m.id)}>
+            <May call="remove-maintenance"><button type="button" className="ml-auto cursor-pointer text-sm text-soft underline underline-offset-4 hover:text-ink" aria-label={`Remove maintenance ${m.name}`} onClick={() => drop.mutate(m.id)}>
               Remove
-            </button>
+            </button></May>
           </li>
         ))}
       </ul>
-      <form className="flex flex-wrap items-end gap-x-6 gap-y-4 py-4" onSubmit={(e) => { e.preventDefault(); add.mutate(); }}>
+      <May call="add-maintenance"><form className="flex flex-wrap items-end gap-x-6 gap-y-4 py-4" onSubmit={(e) => { e.preventDefault(); add.mutate(); }}>
         <Field label="Name of the work" value={name} onChange={setName} />
         {sites.length > 0 && <Choice above label="Site" value={site} values={sites} onChange={setSite} />}
         <Moment label="From" value={from} onChange={setFrom} />
@@ -51,7 +52,7 @@ export function Maintained({ agents }: { agents: Agent[] }) {
         <button type="submit" className={button} disabled={!name.trim() || !from || !until || add.isPending}>
           Plan it
         </button>
-      </form>
+      </form></May>
       {trouble && (
         <p role="alert" className="border-l-2 border-plum pl-3">
           {trouble.message}

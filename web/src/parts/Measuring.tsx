@@ -6,6 +6,7 @@ import { valuesOf, words } from "../kinds/values";
 import { Choice } from "./Choice";
 import { Field, button } from "./Field";
 import { KindForm } from "./KindForm";
+import { May } from "../may";
 
 type KindName = NonNullable<Measurement["kind"]>;
 
@@ -83,15 +84,15 @@ export function Measuring({ kind, from, to: asked, ids, agents, set }: { kind: K
         <p className="pt-6">
           {going && (
             <>
-              <button type="button" disabled={stop.isPending} onClick={() => stop.mutate(going.id)} className={button}>
+              <May call="stop-run"><button type="button" disabled={stop.isPending} onClick={() => stop.mutate(going.id)} className={button}>
                 Stop
-              </button>{" "}
+              </button></May>{" "}
             </>
           )}
           {!reflector && !atAddress && (
-            <button type="button" disabled={watch.isPending || watch.isSuccess || targets.length === 0} onClick={() => watch.mutate()} className={button}>
+            <May call="add-watch"><button type="button" disabled={watch.isPending || watch.isSuccess || targets.length === 0} onClick={() => watch.mutate()} className={button}>
               Watch {targets.length < 2 ? "it" : "them"} {repeat ? `every ${spoken(repeat)}` : "from now on"}
-            </button>
+            </button></May>
           )}{" "}
           <span className="text-sm text-soft">{watch.isSuccess ? `The watch “${watch.data.name}” goes on from now${watch.data.probes_per_day ? `: ${Math.round(watch.data.probes_per_day).toLocaleString("en-GB")} packets a day` : ""}.` : !repeat && "A probe a second to each: 86,400 a day."}</span>
         </p>

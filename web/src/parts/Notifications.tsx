@@ -7,6 +7,7 @@ import { emptyRule, isReport, ruleOf, says, tells, type RuleForm } from "../rule
 import { Choice } from "./Choice";
 import { Field, button } from "./Field";
 import { OneField } from "./KindForm";
+import { May } from "../may";
 
 const quiet = "cursor-pointer text-sm text-soft underline underline-offset-4 hover:text-ink";
 
@@ -63,18 +64,18 @@ function Channels({ list }: { list: Channel[] }) {
               by {c.type} {String(c.settings["url"] ?? c.settings["server"] ?? c.settings["address"] ?? "")}
             </span>
             <span className="ml-auto flex gap-4">
-              <button type="button" className={quiet} aria-label={`Test channel ${c.name}`} onClick={() => test.mutate(c.id)}>
+              <May call="test-channel"><button type="button" className={quiet} aria-label={`Test channel ${c.name}`} onClick={() => test.mutate(c.id)}>
                 Test
-              </button>
-              <button type="button" className={quiet} aria-label={`Remove channel ${c.name}`} onClick={() => drop.mutate(c.id)}>
+              </button></May>
+              <May call="remove-channel"><button type="button" className={quiet} aria-label={`Remove channel ${c.name}`} onClick={() => drop.mutate(c.id)}>
                 Remove
-              </button>
+              </button></May>
             </span>
           </li>
         ))}
       </ul>
       <Said error={test.error ?? drop.error} good={test.isSuccess ? "The receiver has taken a test message." : undefined} />
-      <details className="pt-2" open={list.length === 0}>
+      <May call="add-channel"><details className="pt-2" open={list.length === 0}>
         <summary className={quiet}>Add a channel</summary>
         <form className="flex flex-wrap items-end gap-x-6 gap-y-4 py-3" onSubmit={(e) => { e.preventDefault(); add.mutate(); }}>
           <Field label="Name of the channel" value={name} onChange={setName} />
@@ -87,7 +88,7 @@ function Channels({ list }: { list: Channel[] }) {
           </button>
         </form>
         <Said error={add.error} />
-      </details>
+      </details></May>
     </>
   );
 }
@@ -118,13 +119,13 @@ function Rules({ list, channels }: { list: Rule[]; channels: Channel[] }) {
             <span className="text-soft">
               to {r.channel}: {says(r)}
             </span>
-            <button type="button" className={"ml-auto " + quiet} aria-label={`Remove rule ${r.name}`} onClick={() => drop.mutate(r.id)}>
+            <May call="remove-rule"><button type="button" className={"ml-auto " + quiet} aria-label={`Remove rule ${r.name}`} onClick={() => drop.mutate(r.id)}>
               Remove
-            </button>
+            </button></May>
           </li>
         ))}
       </ul>
-      <details className="pt-2" open={list.length === 0}>
+      <May call="add-rule"><details className="pt-2" open={list.length === 0}>
         <summary className={quiet}>Add a rule</summary>
         <form className="flex flex-wrap items-end gap-x-6 gap-y-4 py-3" onSubmit={(e) => { e.preventDefault(); add.mutate(); }}>
           <Field label="Name of the rule" value={form.name} onChange={(name) => set({ name })} />
@@ -155,7 +156,7 @@ function Rules({ list, channels }: { list: Rule[]; channels: Channel[] }) {
           </button>
         </form>
         <Said error={add.error ?? drop.error} />
-      </details>
+      </details></May>
     </>
   );
 }

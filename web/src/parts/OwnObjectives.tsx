@@ -3,6 +3,7 @@ import { useState } from "react";
 import { post, remove, type Objective } from "../api";
 import { limits, limitsOf } from "../objectiveForm";
 import { Field, button } from "./Field";
+import { May } from "../may";
 
 /** OwnObjectives adds objectives of one's own, and removes them. */
 export function OwnObjectives({ all, added }: { all: Objective[]; added: (name: string) => void }) {
@@ -32,13 +33,13 @@ export function OwnObjectives({ all, added }: { all: Objective[]; added: (name: 
           <li key={o.name} className="flex flex-wrap gap-x-6 border-t border-line py-1.5">
             <span>{o.name}</span>
             <span className="text-soft">{o.source}</span>
-            <button type="button" className="ml-auto cursor-pointer text-sm text-soft underline underline-offset-4 hover:text-ink" aria-label={`Remove objective ${o.name}`} onClick={() => drop.mutate(o.name)}>
+            <May call="remove-objective"><button type="button" className="ml-auto cursor-pointer text-sm text-soft underline underline-offset-4 hover:text-ink" aria-label={`Remove objective ${o.name}`} onClick={() => drop.mutate(o.name)}>
               Remove
-            </button>
+            </button></May>
           </li>
         ))}
       </ul>
-      <form className="flex flex-wrap items-end gap-x-6 gap-y-4 py-3" onSubmit={(e) => { e.preventDefault(); add.mutate(); }}>
+      <May call="add-objective"><form className="flex flex-wrap items-end gap-x-6 gap-y-4 py-3" onSubmit={(e) => { e.preventDefault(); add.mutate(); }}>
         <Field label="Its name" value={name} onChange={setName} hint="counter-voice" />
         <Field label="Where it comes from" value={source} onChange={setSource} hint="contract of 2026" />
         {limits.map((l) => (
@@ -47,7 +48,7 @@ export function OwnObjectives({ all, added }: { all: Objective[]; added: (name: 
         <button type="submit" className={button} disabled={!name.trim() || said.wrong !== undefined || Object.keys(said.limits).length === 0 || add.isPending}>
           Add it
         </button>
-      </form>
+      </form></May>
       {trouble && (
         <p role="alert" className="border-l-2 border-plum pl-3">
           {trouble.message}

@@ -7,6 +7,7 @@ import { RouteField } from "./RouteField";
 import { RouteGraph } from "./RouteGraph";
 import { RouteBranches, RouteChanges, RouteHops } from "./RouteHops";
 import type { Range } from "../format";
+import { May } from "../may";
 
 /** useLanes asks for the hops of a path over the time of its plot. */
 export function useLanes(id: string, range: Range, enabled: boolean) {
@@ -52,7 +53,7 @@ export function RouteOf({ path }: { path: Path }) {
           Route
         </h2>
         <p className="mt-2 text-soft">
-          Not traced yet. <Link to={`/measure?kind=trace&from=${path.from}&to=${encodeURIComponent(path.to)}`} className="text-ink underline underline-offset-4">Trace it</Link>.
+          Not traced yet. <May call="start-runs"><Link to={`/measure?kind=trace&from=${path.from}&to=${encodeURIComponent(path.to)}`} className="text-ink underline underline-offset-4">Trace it</Link></May>.
         </p>
       </section>
     );

@@ -6,6 +6,7 @@ import { degrees } from "../placeForm";
 import { listed } from "../kinds/values";
 import { Choice } from "./Choice";
 import { Field, button } from "./Field";
+import { May } from "../may";
 
 const quiet = "cursor-pointer text-sm text-soft underline underline-offset-4 hover:text-ink";
 
@@ -42,13 +43,13 @@ export function Sites() {
               {s.note && `; ${s.note}`}
             </span>
             <span className="ml-auto flex gap-4">
-              <button type="button" className={quiet} aria-label={`Change site ${s.name}`} onClick={() => setChanging(s)}>
+              <May call="say-sites"><button type="button" className={quiet} aria-label={`Change site ${s.name}`} onClick={() => setChanging(s)}>
                 Change
-              </button>
+              </button></May>
               {s.said && (
-                <button type="button" className={quiet} aria-label={`Forget site ${s.name}`} onClick={() => forget.mutate(s.name)}>
+                <May call="forget-site"><button type="button" className={quiet} aria-label={`Forget site ${s.name}`} onClick={() => forget.mutate(s.name)}>
                   Forget
-                </button>
+                </button></May>
               )}
             </span>
           </li>
@@ -83,7 +84,7 @@ function SiteForm({ site, done }: { site?: Site; done: () => void }) {
   });
   const half = (a.value === undefined) !== (b.value === undefined);
   return (
-    <form className="flex flex-wrap items-end gap-x-6 gap-y-3 py-3" onSubmit={(e) => { e.preventDefault(); save.mutate(); }}>
+    <May call="say-sites"><form className="flex flex-wrap items-end gap-x-6 gap-y-3 py-3" onSubmit={(e) => { e.preventDefault(); save.mutate(); }}>
       <Field label="Site" value={name} onChange={setName} hint="Holm" />
       <Field label="Latitude, degrees" value={lat} onChange={setLat} hint="60.154" wrong={a.wrong} />
       <Field label="Longitude, degrees" value={lon} onChange={setLon} hint="-1.145" wrong={b.wrong ?? (half && !a.wrong ? "both or none" : undefined)} />
@@ -98,7 +99,7 @@ function SiteForm({ site, done }: { site?: Site; done: () => void }) {
         </button>
       )}
       {save.error && <Alert>{save.error.message}</Alert>}
-    </form>
+    </form></May>
   );
 }
 
@@ -110,10 +111,10 @@ function FileOf({ of, headings, done }: { of: "sites" | "owners"; headings: stri
   });
   return (
     <div className="flex flex-wrap items-center gap-x-6 gap-y-2 text-sm text-soft">
-      <label className="flex flex-wrap items-center gap-2">
+      <May call={of === "sites" ? "import-sites" : "import-owners"}><label className="flex flex-wrap items-center gap-2">
         Take in a file of CSV ({headings})
         <input type="file" accept=".csv,text/csv" onChange={(e) => { const f = e.target.files?.[0]; if (f) take.mutate(f); e.target.value = ""; }} className="max-w-56 cursor-pointer file:mr-3 file:cursor-pointer file:border file:border-line file:bg-transparent file:px-3 file:py-1 file:text-ink" />
-      </label>
+      </label></May>
       <a className={quiet} href={`/api/v1/${of}/export`} download>
         Download them
       </a>
@@ -160,22 +161,22 @@ export function Owners() {
               {o.given ? (
                 <span className="text-sm text-soft">by the settings' file</span>
               ) : (
-                <button type="button" className={quiet} aria-label={`Forget the owner of ${o.prefix}`} onClick={() => forget.mutate(o.prefix)}>
+                <May call="forget-owner"><button type="button" className={quiet} aria-label={`Forget the owner of ${o.prefix}`} onClick={() => forget.mutate(o.prefix)}>
                   Forget
-                </button>
+                </button></May>
               )}
             </span>
           </li>
         ))}
       </ul>
-      <form className="flex flex-wrap items-end gap-x-6 gap-y-3 py-3" onSubmit={(e) => { e.preventDefault(); save.mutate(); }}>
+      <May call="say-owners"><form className="flex flex-wrap items-end gap-x-6 gap-y-3 py-3" onSubmit={(e) => { e.preventDefault(); save.mutate(); }}>
         <Field label="Prefix" value={prefix} onChange={setPrefix} hint="198.51.100.0/24" />
         <Field label="Owner" value={owner} onChange={setOwner} hint="Kelpnet" />
         <Choice above needed label="Part of the way" value={kind} values={[...parts]} onChange={setKind} />
         <button type="submit" className={button} disabled={!prefix.trim() || !owner.trim() || save.isPending}>
           Say it
         </button>
-      </form>
+      </form></May>
       {(save.error ?? forget.error) && <Alert>{(save.error ?? forget.error)!.message}</Alert>}
       <FileOf of="owners" headings="prefix, owner, kind" done={changed} />
     </section>

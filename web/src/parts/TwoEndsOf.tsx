@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { get, type Path, type TwoEnded } from "../api";
 import { bits, exactly } from "../format";
+import { May } from "../may";
 
 /** TwoEndsOf is what was measured between the two ends of a path: throughput against its usual, and how calls sound. */
 export function TwoEndsOf({ path }: { path: Path }) {
@@ -28,9 +29,9 @@ export function TwoEndsOf({ path }: { path: Path }) {
       {through.length + calls.length === 0 && (
         <p className="mt-1 text-soft">
           Nothing was measured with two ends. Where an agent stands at {path.to},{" "}
-          <Link to={`/measure?kind=stream&from=${encodeURIComponent(path.from)}`} className="underline underline-offset-4">
+          <May call="start-runs"><Link to={`/measure?kind=stream&from=${encodeURIComponent(path.from)}`} className="underline underline-offset-4">
             measure a stream or the throughput
-          </Link>
+          </Link></May>
           .
         </p>
       )}
