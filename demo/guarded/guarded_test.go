@@ -38,6 +38,9 @@ func TestMain(m *testing.M) { os.Exit(storetest.Main(m)) }
 // reference is noon on a Wednesday.
 var reference = time.Date(2026, 11, 18, 12, 0, 0, 0, time.UTC)
 
+// probed is how often: twelve times a minute are enough to tell by, and what is simulated costs time.
+const probed = 5 * time.Second
+
 // TestWhatGetsWorseIsToldAsItIs runs worlds over weeks, in virtual time, through agents'
 // readings and traces, the service's judging, its database and its report: all that is true is
 // told, and nothing else.
@@ -129,7 +132,7 @@ func (g *guardedWorld) measure(t *testing.T, c *service.Service, past *paths.Pas
 	from, to := must(g.m.Find(host))(t), must(g.m.Find(p[1]))(t)
 	addr, ok := g.m.Nodes()[to].Addr(wire.IPv4)
 	require.True(t, ok)
-	pinged := history.Path{From: from, To: addr, Interval: 3 * time.Second, Wait: 2 * time.Second, Phase: id.Phase(3 * time.Second)}
+	pinged := history.Path{From: from, To: addr, Interval: probed, Wait: 2 * time.Second, Phase: id.Phase(probed)}
 	var failed error
 	require.NoError(t, past.Add(t.Context(), id, func(yield func(paths.Minute) bool) {
 		failed = history.Minutes(t.Context(), g.m, pinged, start, reference, func(r reading.Reading, probes []reading.Probe) error {

@@ -47,8 +47,12 @@ type Options struct {
 	Metrics *metrics.Registry
 	// Elsewhere is where people may sign in instead; nil when nowhere.
 	Elsewhere *oidc.Provider
-	// Pin is what agents trust this service by, when it shows a certificate of its own making.
-	Pin string
+	// Pin is what agents trust this service by, when it shows a certificate of its own making; it may be
+	// nil.
+	Pin func() string
+	// Peers is what other services on the database show that hand their callers on; empty where there
+	// are none.
+	Peers []byte
 	// Backup writes all that the service knows; nil where there is none to be had.
 	Backup func(ctx context.Context, to io.Writer) error
 }
@@ -77,7 +81,7 @@ func New(o Options) http.Handler {
 	if s.Metrics == nil {
 		s.Metrics = metrics.New(metrics.Options{Service: o.Service, Version: o.Version})
 	}
-	r.Use(s.Metrics.Time, middleware.Recoverer, secureHeaders, s.strangers)
+	r.Use(s.handedOn, s.Metrics.Time, middleware.Recoverer, secureHeaders, s.strangers)
 	r.Get("/healthz", s.healthz)
 	r.Get("/readyz", s.readyz)
 	r.Get("/notices.txt", func(w http.ResponseWriter, _ *http.Request) {

@@ -60,7 +60,7 @@ func (s *server) registerFleet(a huma.API) {
 		if host == "" {
 			host = "SERVICE:7373"
 		}
-		return &body[apitype.Invite]{apitype.Invite{Code: code, EndsAt: i.EndsAt, Trust: s.Pin, Command: s.joining(callOf(ctx), host, code)}}, nil
+		return &body[apitype.Invite]{apitype.Invite{Code: code, EndsAt: i.EndsAt, Trust: s.pin(), Command: s.joining(callOf(ctx), host, code)}}, nil
 	})
 	gone := operation(http.MethodDelete, "/agents/{name}", "remove-agent", "Lock an agent on another machine out at once; what it measured stays", "Agents", http.StatusNotFound, http.StatusUnprocessableEntity)
 	gone.DefaultStatus = http.StatusNoContent
@@ -69,14 +69,21 @@ func (s *server) registerFleet(a huma.API) {
 	})
 }
 
+func (s *server) pin() string {
+	if s.Pin == nil {
+		return ""
+	}
+	return s.Pin()
+}
+
 // joining is the command by which an agent joins.
 func (s *server) joining(r *http.Request, host, code string) string {
 	scheme, trust := "http", ""
 	if secure(r) {
 		scheme = "https"
 	}
-	if s.Pin != "" && r.TLS != nil {
-		trust = " -trust " + s.Pin
+	if pin := s.pin(); pin != "" && r.TLS != nil {
+		trust = " -trust " + pin
 	}
 	return fmt.Sprintf("woodlark agent -join %s://%s -invite %s%s -listen :7474", scheme, host, code, trust)
 }

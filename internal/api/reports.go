@@ -41,6 +41,11 @@ func (s *server) registerReports(a huma.API) {
 			since, why := s.c.Notices.Away()
 			out := apitype.Status{Version: s.Version, Now: time.Now().UTC(), Zone: s.c.Zone().String(), Paths: count(views), Watches: len(s.watchesSeen(see)),
 				Agents: s.agentsSeen(see), HeldBack: s.c.Fleet.HeldBack(), DatabaseAwaySince: utc(since), DatabaseAwayWhy: why, DiskFull: s.c.Notices.Disk(), SetAside: s.c.Fleet.SetAside(), ClocksOff: []apitype.ClockOff{}, Summary: summary(views, s.narrowed(see, s.c.Incidents.Open()))}
+			if see.All() {
+				for _, m := range s.c.Members() {
+					out.Services = append(out.Services, apitype.ServiceOf{Address: m.Address, Says: m.Says, Version: m.Version, Works: m.Works, BeganAt: m.BeganAt.UTC(), SeenAt: m.SeenAt.UTC()})
+				}
+			}
 			for name, off := range s.c.Fleet.Clocks() {
 				if !see.Named(name) {
 					continue

@@ -48,7 +48,7 @@ func (s *server) registerSession(a huma.API) {
 	huma.Register(a, op, func(ctx context.Context, in *signIn) (*withCookie, error) {
 		return s.fromStranger(ctx, func(address, browser string) (string, people.Who, error) {
 			if in.Body.Token != "" {
-				if w, is := s.c.People.ByToken(ctx, strings.TrimSpace(in.Body.Token), address); !is || w.Way != people.ByMachine {
+				if w, is := s.byToken(ctx, strings.TrimSpace(in.Body.Token), address); !is || w.Way != people.ByMachine {
 					return "", w, errNotToken
 				}
 				return s.c.People.SignInByMachine(ctx, address, browser)
@@ -175,6 +175,15 @@ func cookieOf(r *http.Request) string {
 	return ""
 }
 
+// byToken is who has a token; that of a service that has just begun is looked for.
+func (s *server) byToken(ctx context.Context, token, address string) (people.Who, bool) {
+	who, is := s.c.People.ByToken(ctx, token, address)
+	if !is && s.c.SeekMembers(ctx) {
+		who, is = s.c.People.ByToken(ctx, token, address)
+	}
+	return who, is
+}
+
 type callKey struct{}
 
 // callOf is the call itself.
@@ -207,7 +216,7 @@ func (s *server) authenticate(next http.Handler) http.Handler {
 				refuse(w, r, http.StatusTooManyRequests, "Too many wrong tokens; try again in a minute.")
 				return
 			}
-			if who, is := s.c.People.ByToken(r.Context(), token, address); is {
+			if who, is := s.byToken(r.Context(), token, address); is {
 				pass(who)
 				return
 			}

@@ -69,7 +69,7 @@ type agentOptions struct {
 func runAgent(c *call) error {
 	var o agentOptions
 	f := c.flags
-	f.StringVar(&o.join, "join", "", "address of the service, such as https://woodlark.northquay.example")
+	f.StringVar(&o.join, "join", "", "address of the service, such as https://woodlark.northquay.example; several with commas between where services share a database")
 	f.StringVar(&o.invite, "invite", "", "code of an invite ('woodlark agents invite' at the service); works once")
 	f.StringVar(&o.trust, "trust", "", "the one key that the service may show, as its invite has it: sha256: and 64 hexadecimal digits; it is kept")
 	f.StringVar(&o.ca, "ca", "", "file of certificates (PEM) of the authorities that the service's may come from; those of this machine, or usual ones, when left out")

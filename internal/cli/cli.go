@@ -51,7 +51,7 @@ type command struct {
 func commands() []command {
 	list := []command{serveCommand, agentCommand, agentsCommand, demoCommand, hereCommand}
 	list = append(list, measuringCommands()...)
-	return append(list, respondCommand, watchCommand, maintenanceCommand, notifyCommand, runsCommand, resultsCommand, conversationsCommand, objectiveCommand, baselineCommand, degradedCommand, compareCommand, reportCommand, annotateCommand, dossierCommand, guestCommand, boardCommand, sitesCommand, ownersCommand, exportCommand, importCommand, backupCommand, restoreCommand, peopleCommand, tokensCommand, auditCommand, labCommand)
+	return append(list, respondCommand, watchCommand, maintenanceCommand, notifyCommand, runsCommand, resultsCommand, conversationsCommand, objectiveCommand, baselineCommand, degradedCommand, compareCommand, reportCommand, annotateCommand, dossierCommand, guestCommand, boardCommand, sitesCommand, ownersCommand, exportCommand, importCommand, backupCommand, restoreCommand, peopleCommand, tokensCommand, auditCommand, servicesCommand, labCommand)
 }
 
 // call is one call of a command.

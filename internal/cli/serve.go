@@ -46,6 +46,9 @@ func runServe(c *call) error {
 		}
 		o.Conversations, o.Talks = list(set.Conversations), &host.Talks{}
 	}}
+	if set.Together {
+		local = nil
+	}
 	var h *hosted
 	ready := make(chan struct{})
 	h, err = settle(c, serve.Options{Settings: set, Local: local, Log: log, Ready: func() { close(ready) }})

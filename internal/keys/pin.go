@@ -21,8 +21,18 @@ func Pin(c *x509.Certificate) string {
 	return pinBegins + hex.EncodeToString(sum[:])
 }
 
-// CheckPin says what is wrong with a pin as somebody wrote it.
-func CheckPin(pin string) error {
+// CheckPin says what is wrong with a pin as somebody wrote it, or with any of several that have commas
+// between.
+func CheckPin(pins string) error {
+	for _, pin := range strings.Split(pins, ",") {
+		if err := checkPin(pin); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func checkPin(pin string) error {
 	raw, err := hex.DecodeString(strings.TrimPrefix(pin, pinBegins))
 	if !strings.HasPrefix(pin, pinBegins) || err != nil || len(raw) != sha256.Size {
 		return fmt.Errorf("%q is not like sha256: and 64 hexadecimal digits", pin[:min(len(pin), 80)])
@@ -33,17 +43,19 @@ func CheckPin(pin string) error {
 // ErrOtherKey is wrapped when a service shows another key than it has to.
 var ErrOtherKey = errors.New("the service shows another key than it is trusted by")
 
-// Pinned is how somebody speaks TLS who trusts exactly one key, whatever name or time its certificate
-// has, and whoever vouches for it.
-func Pinned(pin string) *tls.Config {
+// Pinned is how somebody speaks TLS who trusts exactly one key, or those of several services with commas
+// between them, whatever name or time a certificate has, and whoever vouches for it.
+func Pinned(pins string) *tls.Config {
 	return &tls.Config{MinVersion: tls.VersionTLS12, InsecureSkipVerify: true, VerifyConnection: func(s tls.ConnectionState) error {
 		if len(s.PeerCertificates) == 0 {
 			return ErrOtherKey
 		}
 		shown := Pin(s.PeerCertificates[0])
-		if subtle.ConstantTimeCompare([]byte(shown), []byte(strings.ToLower(pin))) != 1 {
-			return fmt.Errorf("%w: %s", ErrOtherKey, shown)
+		for _, pin := range strings.Split(pins, ",") {
+			if subtle.ConstantTimeCompare([]byte(shown), []byte(strings.ToLower(strings.TrimSpace(pin)))) == 1 {
+				return nil
+			}
 		}
-		return nil
+		return fmt.Errorf("%w: %s", ErrOtherKey, shown)
 	}}
 }

@@ -13,7 +13,14 @@ func Join(ctx context.Context, base, code string, a JoinRequest, trust *x509.Cer
 	a.Code = code
 	l := &Link{Base: base, Trust: trust, Pin: pin}
 	var answer JoinAnswer
-	return answer, l.call(ctx, http.MethodPost, "/join", a, &answer)
+	var err error
+	for range Places(base) { // one that is not there is left for the next
+		was := l.at.Load()
+		if err = l.call(ctx, http.MethodPost, "/join", a, &answer); err == nil || l.at.Load() == was {
+			break
+		}
+	}
+	return answer, err
 }
 
 // SignFromNow has the service go by a signature from now on. The error wraps ErrLockedOut when it does

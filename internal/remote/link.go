@@ -31,7 +31,9 @@ import (
 
 // Link is an agent's side: it holds the connection to the service.
 type Link struct {
-	Base string // of the service, such as https://woodlark.northquay.example
+	// Base is where the service is, such as https://woodlark.northquay.example; several, with commas between,
+	// where services share a database: the next one is called when one is not there.
+	Base string
 	Key  string // that it shows; not needed where it signs
 	// ID and Signs are whom it signs as, and by what; it shows Key when Signs is nil.
 	ID     ident.ID
@@ -43,6 +45,7 @@ type Link struct {
 	// Pin is the one key that the service may show; see keys.Pin. Trust is not looked at then.
 	Pin string
 
+	at    atomic.Int32 // which of several is called
 	ahead atomic.Int64 // how far the service's clock is ahead of this one, in seconds
 	http  *http.Client // made by the first call
 	// spoken is the version of the protocol that the service speaks; 0 as long as none is known.
@@ -91,9 +94,10 @@ func (l *Link) once(ctx context.Context, method, path string, body any) (_ *http
 		}
 		packed = b.Bytes()
 	}
-	r, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(l.Base, "/")+"/api/v1/agent"+path, bytes.NewReader(packed))
+	base, next := l.base()
+	r, err := http.NewRequestWithContext(ctx, method, base+"/api/v1/agent"+path, bytes.NewReader(packed))
 	if err != nil {
-		return nil, false, fmt.Errorf("call the service at %s: %w", l.Base, err)
+		return nil, false, fmt.Errorf("call the service at %s: %w", base, err)
 	}
 	if body != nil {
 		r.Header.Set("Content-Type", "application/json")
@@ -121,7 +125,8 @@ func (l *Link) once(ctx context.Context, method, path string, body any) (_ *http
 	})
 	answer, err := l.http.Do(r)
 	if err != nil {
-		return nil, false, fmt.Errorf("the service at %s was not reached: %w", l.Base, err)
+		next()
+		return nil, false, fmt.Errorf("the service at %s was not reached: %w", base, err)
 	}
 	moved := l.noteClock(answer.Header.Get("Date"))
 	if answer.StatusCode < 300 {
@@ -138,8 +143,10 @@ func (l *Link) once(ctx context.Context, method, path string, body any) (_ *http
 		if p.Detail == "" {
 			p.Detail = p.Title
 		}
-		err := fmt.Errorf("the service at %s says %s: %s", l.Base, answer.Status, p.Detail)
+		err := fmt.Errorf("the service at %s says %s: %s", base, answer.Status, p.Detail)
 		switch answer.StatusCode {
+		case http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout:
+			next()
 		case http.StatusRequestTimeout, http.StatusTooManyRequests, http.StatusForbidden: // of the moment
 		default:
 			if answer.StatusCode < 500 {
@@ -149,6 +156,26 @@ func (l *Link) once(ctx context.Context, method, path string, body any) (_ *http
 		return nil, answer.StatusCode == http.StatusForbidden && moved, err
 	}
 	return answer, false, nil
+}
+
+// base is where the service is called now, and what has the next place called from now on.
+func (l *Link) base() (base string, next func()) {
+	all := Places(l.Base)
+	at := l.at.Load()
+	return all[int(at)%len(all)], func() {
+		if len(all) > 1 {
+			l.at.CompareAndSwap(at, (at+1)%int32(len(all)))
+		}
+	}
+}
+
+// Places are the addresses of services that share a database, as they are written with commas between;
+// at least one, which may be empty.
+func Places(text string) (list []string) {
+	for _, p := range strings.Split(text, ",") {
+		list = append(list, strings.TrimSuffix(strings.TrimSpace(p), "/"))
+	}
+	return list
 }
 
 // noteClock notes how far the service's clock is ahead, by the date of an answer of it, and reports

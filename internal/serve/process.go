@@ -21,6 +21,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -80,6 +81,8 @@ type Process struct {
 	certFile string       // of what it shows
 	own      bool         // it made that itself
 	lost     chan error
+	pins     atomic.Pointer[string] // of all services on the database
+	during   context.Context        // as long as it works on the database, of a service that does so in turns
 
 	stopWork context.CancelFunc
 	work     context.Context
@@ -127,6 +130,9 @@ func Start(ctx context.Context, o Options) (*Process, error) {
 		s.Close()
 		return nil, err
 	}
+	if set.Together {
+		return s, nil // whose turn it is is seen in Serve
+	}
 	if s.beginEarly(); s.early != nil {
 		return s, nil
 	}
@@ -166,6 +172,26 @@ func (s *Process) openAtLast(ctx context.Context) error {
 // cannotStart is that the private database does not start.
 type cannotStart struct{ error }
 
+// openFor is open for a service that works on the database as long as ctx goes on.
+func (s *Process) openFor(ctx context.Context) error {
+	s.during = ctx
+	return s.open(ctx)
+}
+
+// says is who this service is, in words.
+func (s *Process) says() string {
+	name, _ := os.Hostname()
+	return fmt.Sprintf("the one at %s, process %d of %s, state %s", s.URL(), os.Getpid(), name, s.options.Settings.State)
+}
+
+// reach is where other services reach this one.
+func (s *Process) reach() string {
+	if s.options.Settings.Reach != "" {
+		return s.options.Settings.Reach
+	}
+	return s.URL()
+}
+
 func (s *Process) open(ctx context.Context) (err error) {
 	set := s.options.Settings
 	owners, err := readOwners(set.Owners, s.options.Owners)
@@ -190,8 +216,10 @@ func (s *Process) open(ctx context.Context) (err error) {
 		dsn = s.server.DSN("woodlark")
 	}
 	if s.store == nil {
-		name, _ := os.Hostname()
-		holder := store.Holder{Owner: s.owner, Says: fmt.Sprintf("the one at %s, process %d of %s, state %s", s.URL(), os.Getpid(), name, set.State), Lost: func(err error) { s.lost <- err }}
+		holder := store.Holder{Owner: s.owner, Says: s.says(), Lost: func(err error) { s.lost <- err }}
+		if set.Together {
+			holder.Address, holder.Pin = s.reach(), s.ownPin()
+		}
 		if s.store, err = store.Open(ctx, store.Options{DSN: dsn, Log: s.log, Holder: &holder}); err != nil {
 			return err
 		}
@@ -208,14 +236,18 @@ func (s *Process) open(ctx context.Context) (err error) {
 		}
 	}
 	s.metrics = metrics.New(metrics.Options{Service: s.service, Version: s.options.Version})
-	s.face.set(api.New(api.Options{Metrics: s.metrics, Service: s.service, Token: s.options.Token, Version: s.options.Version, Console: s.options.Console,
-		Names: set.HostNames, Log: s.log, Pin: s.Pin(), Elsewhere: elsewhere, Backup: func(ctx context.Context, to io.Writer) error {
+	made := api.New(api.Options{Metrics: s.metrics, Peers: s.store.Secret(), Service: s.service, Token: s.options.Token, Version: s.options.Version, Console: s.options.Console,
+		Names: set.HostNames, Log: s.log, Pin: s.Pin, Elsewhere: elsewhere, Backup: func(ctx context.Context, to io.Writer) error {
 			_, err := backUp(ctx, s.store, set.State, s.options.Version, to)
 			return err
-		}}))
+		}})
+	if set.Together {
+		made = while(s.during, made)
+	}
+	s.face.set(made)
 	kill, cut := s.wouldLose(ctx)
 	s.log.Info("what was taken would be lost so, were it to end now", "by a kill", kill, "by a power cut", cut, "beside that", "of the minute in progress the probes of up to 5 s")
-	if s.options.Ready != nil {
+	if s.options.Ready != nil && !set.Together {
 		s.options.Ready()
 	}
 	return nil
@@ -227,6 +259,13 @@ func (s *Process) CertFile() string { return s.certFile }
 // Pin is what agents trust a service by that shows a certificate of its own making; empty for
 // others, whom they trust by who vouches for them.
 func (s *Process) Pin() string {
+	if all := s.pins.Load(); all != nil && *all != "" {
+		return *all
+	}
+	return s.ownPin()
+}
+
+func (s *Process) ownPin() string {
 	if !s.own {
 		return ""
 	}
@@ -251,7 +290,11 @@ func elsewhereOf(set settings.Settings) (*oidc.Provider, error) {
 // FirstLink is the one-time link by which the first administrator is made; empty when there are
 // people already, or it could not be made.
 func (s *Process) FirstLink(ctx context.Context) string {
-	key, err := s.service.People.First(ctx)
+	c := s.door.at.Load()
+	if c == nil {
+		return "" // another service works on the database
+	}
+	key, err := c.People.First(ctx)
 	if err != nil {
 		s.log.Warn("no link for the first administrator could be made", "error", err)
 	}
@@ -389,27 +432,26 @@ func (s *Process) Serve(ctx context.Context) error {
 	opened := make(chan struct{})
 	go func() {
 		defer close(opened)
+		if s.options.Settings.Together {
+			if err := s.takeTurns(opening); err != nil {
+				failed <- err
+			}
+			return
+		}
 		if s.service == nil {
 			if err := s.openAtLast(opening); err != nil {
 				failed <- err
 			}
 		}
-		if c := s.door.at.Load(); c != nil {
-			s.duties.Go(func() { _ = c.Run(s.work) })
-			if set := s.options.Settings; set.Push != "" {
-				s.duties.Go(func() {
-					if err := s.metrics.Push(s.work, set.Push, set.PushEvery, s.options.Version, s.log); err != nil {
-						s.log.Error("figures are not pushed", "error", err)
-					}
-				})
-			}
+		if s.door.at.Load() != nil {
+			s.duties.Go(func() { s.duty(s.work) })
 		}
 	}()
 	var err error
 	select {
 	case <-ctx.Done():
 	case err = <-failed:
-	case err = <-s.lost:
+	case err = <-s.lostAlone():
 		s.log.Error("this service stops", "error", err)
 	}
 	stopOpening()
@@ -426,6 +468,29 @@ func (s *Process) Serve(ctx context.Context) error {
 		err = nil
 	}
 	return err
+}
+
+// duty is what the service does by itself, until ctx ends.
+func (s *Process) duty(ctx context.Context) {
+	var beside sync.WaitGroup
+	defer beside.Wait()
+	if set, figures := s.options.Settings, s.metrics; set.Push != "" {
+		beside.Go(func() {
+			if err := figures.Push(ctx, set.Push, set.PushEvery, s.options.Version, s.log); err != nil {
+				s.log.Error("figures are not pushed", "error", err)
+			}
+		})
+	}
+	_ = s.door.at.Load().Run(ctx)
+}
+
+// lostAlone tells a service that works on its database alone that it does so no more; one of several
+// goes on.
+func (s *Process) lostAlone() <-chan error {
+	if s.options.Settings.Together {
+		return nil
+	}
+	return s.lost
 }
 
 // Close ends all that was started. It may be called twice.

@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"woodlark.example/core/baseline"
@@ -163,9 +164,12 @@ type Service struct {
 	// Conversations are those of the programs of agents' machines.
 	Conversations *conversations.Conversations
 
-	log    *slog.Logger
-	guards guard.Options // by which paths are guarded
-	keep   time.Duration
+	log     *slog.Logger
+	members atomic.Pointer[[]Member]
+	seek    atomic.Pointer[func(context.Context)]
+	sought  atomic.Int64  // when, in seconds
+	guards  guard.Options // by which paths are guarded
+	keep    time.Duration
 }
 
 // New loads what the database knows.
@@ -224,6 +228,47 @@ func (s *Service) load(ctx context.Context) error {
 		if err := load(ctx); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// Member is a service of several on one database.
+type Member struct {
+	store.Member
+	Works bool // on the database; the others hand their callers on
+}
+
+// SetMembers says which services are on the database. own is the one that works on it.
+func (s *Service) SetMembers(list []store.Member, own ident.ID) {
+	var out []Member
+	var marks [][]byte
+	for _, m := range list {
+		out = append(out, Member{m, m.Owner == own})
+		marks = append(marks, m.TokenMark)
+	}
+	s.members.Store(&out)
+	s.People.Machines(marks)
+}
+
+// SetSeek says how the members are looked up at once.
+func (s *Service) SetSeek(seek func(context.Context)) { s.seek.Store(&seek) }
+
+// SeekMembers looks up at once which services are on the database, once a second at most; false where
+// it did not. A service that has just begun is known then.
+func (s *Service) SeekMembers(ctx context.Context) bool {
+	seek := s.seek.Load()
+	now, last := time.Now().Unix(), s.sought.Load()
+	if seek == nil || now == last || !s.sought.CompareAndSwap(last, now) {
+		return false
+	}
+	(*seek)(ctx)
+	return true
+}
+
+// Members are the services on the database; none where there is one alone.
+func (s *Service) Members() []Member {
+	if list := s.members.Load(); list != nil {
+		return *list
 	}
 	return nil
 }

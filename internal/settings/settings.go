@@ -30,6 +30,8 @@ type Settings struct {
 	Cert, CertKey string
 	State         string
 	Database      string
+	Together      bool   // it shares the database with other services
+	Reach         string // where those reach it; at Listen when empty
 	Name          string
 	Site          string
 	Zone          *time.Location
@@ -91,7 +93,20 @@ func Table() []Setting {
 			return nil
 		}},
 		{"state", StateFolder(), "folder for the database, the spool and the token", text(func(s *Settings) *string { return &s.State })},
-		{"database", "", "database to use, as user:password@tcp(host:3306)/name; a private server when empty", text(func(s *Settings) *string { return &s.Database })},
+		{"database", "", "database to use, as user:password@tcp(host:3306)/name, with several hosts of a cluster as tcp(a:3306,b:3306,c:3306); a private server when empty", text(func(s *Settings) *string { return &s.Database })},
+		{"together", "false", "true to share the database with other services of this setting: one of them works on it, and the others hand their callers on to that one, and take over when it is gone; such a service has no agent of its own", func(s *Settings, v string) (err error) {
+			if s.Together, err = strconv.ParseBool(v); err != nil {
+				return fmt.Errorf("%q is neither true nor false", v)
+			}
+			return nil
+		}},
+		{"reach", "", "where the other services reach this one, such as https://192.0.2.7:7373; the address of listen when empty", func(s *Settings, v string) error {
+			if u, err := url.Parse(v); v != "" && (err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || strings.Trim(u.Path, "/") != "") {
+				return fmt.Errorf("%q is not like https://192.0.2.7:7373", v)
+			}
+			s.Reach = strings.TrimSuffix(v, "/")
+			return nil
+		}},
 		{"name", "local", "name of the service's own agent", text(func(s *Settings) *string { return &s.Name })},
 		{"site", "", "site of the service's own agent", text(func(s *Settings) *string { return &s.Site })},
 		{"zone", "Local", "time zone whose hours baselines go by, such as Europe/Oslo", func(s *Settings, v string) (err error) {
@@ -257,6 +272,24 @@ func (s Settings) check() error {
 	}
 	if s.Plain && s.Cert != "" {
 		return errors.New("plain-http and tls-cert do not go together: HTTP is in clear, or it is not")
+	}
+	if !s.Together {
+		if s.Reach != "" {
+			return errors.New("reach is for services that share a database: it goes with together")
+		}
+		return nil
+	}
+	for key, given := range map[string]bool{"far-end": s.Far != "", "conversations": s.Conversations != "", "trace-visitors": s.TraceVisitors} {
+		if given {
+			return fmt.Errorf("%s is of the service's own agent, and one that shares its database has none (together): run 'woodlark agent' beside it", key)
+		}
+	}
+	host, _, _ := net.SplitHostPort(s.Listen)
+	switch ip, err := netip.ParseAddr(host); {
+	case s.Database == "":
+		return errors.New("together is for a database that services share: name it with database")
+	case s.Reach == "" && (host == "" || err == nil && ip.IsUnspecified()):
+		return fmt.Errorf("listen is %s, which is no address at which the others reach this service: say it with reach, such as https://192.0.2.7:7373", s.Listen)
 	}
 	return nil
 }

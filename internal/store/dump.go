@@ -20,7 +20,7 @@ type Sink interface {
 
 // notKept are tables of which a dump has no rows: who works on this database just now, and how
 // far its schema is, which stands in a backup's head.
-var notKept = []string{"leases", "schema_versions"}
+var notKept = []string{"leases", "services", "schema_versions"}
 
 // Schema is the version that a database has after Open.
 func Schema() (int, error) {

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	mysqldriver "github.com/go-sql-driver/mysql"
+	"gorm.io/gorm"
 )
 
 // Statements are those of each version, in their order.
@@ -40,7 +41,7 @@ func (s *Store) Die() {
 
 // Expire makes a hold older, so that nobody need wait.
 func (s *Store) Expire(ctx context.Context, by time.Duration) error {
-	_, err := s.hold.pool.ExecContext(ctx, "UPDATE leases SET until_at = until_at - INTERVAL ? MICROSECOND", by.Microseconds())
+	_, err := s.hold.pool.ExecContext(ctx, "UPDATE leases SET until_at = until_at - INTERVAL ? MICROSECOND WHERE name = ?", by.Microseconds(), holdName)
 	return err
 }
 
@@ -53,4 +54,25 @@ func Refused(number uint16) error {
 func (s *Store) Exec(ctx context.Context, statement string, args ...any) error {
 	_, err := s.pool.ExecContext(ctx, statement, args...)
 	return err
+}
+
+// HostsIn is hostsIn.
+func HostsIn(dsn string) (string, []string) { return hostsIn(dsn) }
+
+// StopRenewing has nobody keep the hold up any more.
+func (s *Store) StopRenewing() {
+	s.hold.end()
+	s.hold.owned.Wait()
+}
+
+// Slept has a hold have been kept up so long ago.
+func (s *Store) Slept(ago time.Duration) {
+	s.hold.mu.Lock()
+	defer s.hold.mu.Unlock()
+	s.hold.kept = time.Now().Add(-ago)
+}
+
+// Transact has statements carried out in a transaction.
+func (s *Store) Transact(ctx context.Context, work func(write func(string) error) error) error {
+	return s.transact(ctx, "try", func(tx *gorm.DB) error { return work(func(text string) error { return tx.Exec(text).Error }) })
 }

@@ -43,38 +43,39 @@ func Fill(ctx context.Context, o Options, schema int) (*Filling, error) {
 	if schema < 1 || schema > newest {
 		return nil, fmt.Errorf("the backup has schema version %d, this program knows versions up to %d: use a newer program", schema, newest)
 	}
-	config, err := configOf(o.DSN)
+	config, hosts, err := configOf(o.DSN)
 	if err != nil {
 		return nil, err
 	}
-	if err := makeDatabase(ctx, *config); err != nil {
+	if err := makeDatabase(ctx, *config, hosts); err != nil {
 		return nil, outspoken(wrap("open the database "+config.DBName, err))
 	}
 	f := &Filling{store: &Store{log: logOr(o.Log)}, ctx: ctx}
-	if err := f.open(config, o.Holder, schema); err != nil {
+	if err := f.open(config, hosts, o.Holder, schema); err != nil {
 		_ = f.store.Close()
 		return nil, outspoken(err)
 	}
 	return f, nil
 }
 
-func (f *Filling) open(config *mysqldriver.Config, holder *Holder, schema int) error {
+func (f *Filling) open(config *mysqldriver.Config, hosts []string, holder *Holder, schema int) error {
 	s := f.store
 	if holder != nil {
-		pool, err := poolOf(*config, 1)
+		n, err := nodesOf(*config, hosts)
 		if err != nil {
 			return err
 		}
-		if s.hold, err = takeHold(f.ctx, pool, *holder); err != nil {
-			return errors.Join(err, pool.Close())
+		if s.hold, err = takeHold(f.ctx, n, *holder); err != nil {
+			return err
 		}
 	}
 	slow := *config
 	slow.ReadTimeout, slow.WriteTimeout = longStatement, longStatement
-	var err error
-	if s.pool, err = poolOf(slow, mostConnections); err != nil {
+	n, err := nodesOf(slow, hosts)
+	if err != nil {
 		return err
 	}
+	s.pool = openPool(n, mostConnections)
 	there, err := s.tablesThere(f.ctx)
 	if err != nil {
 		return err
@@ -84,7 +85,7 @@ func (f *Filling) open(config *mysqldriver.Config, holder *Holder, schema int) e
 		if err := f.empty(there); err != nil {
 			return err
 		}
-	case slices.ContainsFunc(there, func(name string) bool { return name != "leases" }):
+	case slices.ContainsFunc(there, func(name string) bool { return name != "leases" && name != "services" }):
 		return ErrNotEmpty
 	}
 	if _, err := s.pool.ExecContext(f.ctx, "CREATE TABLE IF NOT EXISTS "+fillingTable+" (began_at DATETIME(6) NOT NULL) ENGINE=InnoDB"); err != nil {

@@ -159,4 +159,4 @@ func (s *Store) useOneCollation(ctx context.Context) error {
 
 // ownTables are all that the migrations make.
 var ownTables = []string{"agents", "paths", "watches", "watch_paths", "runs", "readings", "rollups", "rollups_due", "episodes", "baselines", "notices",
-	"sweeps", "traces", "routes", "hop_minutes", "invites", "two_ended", "leases", "changes", "guards", "incidents", "figures", "maintenance", "objectives", "evidence", "conversations", "channels", "rules", "matters", "messages", "annotations", "signing_keys", "guest_links", "guest_openings", "visits", "sites", "owners", "boards", "plans", "people", "welcomes", "person_tokens", "sign_ins", "passkeys", "schema_versions"}
+	"sweeps", "traces", "routes", "hop_minutes", "invites", "two_ended", "leases", "services", "changes", "guards", "incidents", "figures", "maintenance", "objectives", "evidence", "conversations", "channels", "rules", "matters", "messages", "annotations", "signing_keys", "guest_links", "guest_openings", "visits", "sites", "owners", "boards", "plans", "people", "welcomes", "person_tokens", "sign_ins", "passkeys", "schema_versions"}

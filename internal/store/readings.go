@@ -48,7 +48,7 @@ func (s *Store) SaveUpload(ctx context.Context, u protocol.Upload) error {
 			return fmt.Errorf("keep a sweep: %w", err)
 		}
 	}
-	return s.transact(ctx, "keep readings", func(tx *gorm.DB) error {
+	return s.transactAgain(ctx, "keep readings", func(tx *gorm.DB) error {
 		if err := ownRecords(tx, u, runs); err != nil {
 			return err
 		}

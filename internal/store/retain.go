@@ -57,6 +57,7 @@ func (s *Store) DropOld(ctx context.Context, now, before time.Time) error {
 		s.dropRows(ctx, "sign-ins", &SignIn{}, "ends_at < ?", now.UTC()),
 		s.dropRows(ctx, "tokens", &PersonToken{}, "ends_at < ?", long),
 		s.dropRows(ctx, "tokens", &PersonToken{}, "ended_at < ?", long),
+		s.dropRows(ctx, "services", &shownService{}, "seen_at < ?", now.UTC().AddDate(0, -1, 0)),
 		s.dropRows(ctx, "openings", &GuestOpening{}, "at < ?", long),
 		s.dropRows(ctx, "annotations", &Annotation{}, "COALESCE(until, at) < ?", long),
 		s.dropRows(ctx, "conversations", &Conversation{}, "ended_at < ?", before),

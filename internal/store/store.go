@@ -7,9 +7,12 @@ package store
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
 	"log/slog"
+	"math/rand/v2"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -47,15 +50,15 @@ type Store struct {
 // Open connects, makes the database when it is not there, and brings the schema
 // up to date.
 func Open(ctx context.Context, o Options) (*Store, error) {
-	config, err := configOf(o.DSN)
+	config, hosts, err := configOf(o.DSN)
 	if err != nil {
 		return nil, err
 	}
-	if err := makeDatabase(ctx, *config); err != nil {
+	if err := makeDatabase(ctx, *config, hosts); err != nil {
 		return nil, outspoken(wrap("open the database "+config.DBName, err))
 	}
 	s := &Store{log: logOr(o.Log)}
-	if err := s.open(ctx, config, o); err != nil {
+	if err := s.open(ctx, config, hosts, o); err != nil {
 		_ = s.Close()
 		return nil, outspoken(err)
 	}
@@ -69,14 +72,15 @@ func logOr(log *slog.Logger) *slog.Logger {
 	return log
 }
 
-// configOf is how a database is spoken to.
-func configOf(dsn string) (*mysqldriver.Config, error) {
-	config, err := mysqldriver.ParseDSN(dsn)
+// configOf is how a database is spoken to, and at which hosts where there are several.
+func configOf(dsn string) (*mysqldriver.Config, []string, error) {
+	first, hosts := hostsIn(dsn)
+	config, err := mysqldriver.ParseDSN(first)
 	if err != nil {
-		return nil, fmt.Errorf("the database's name %q is not of the form user:password@tcp(host:port)/name: %w", redact(dsn), err)
+		return nil, nil, fmt.Errorf("the database's name %q is not of the form user:password@tcp(host:port)/name: %w", redact(dsn), err)
 	}
 	if config.DBName == "" {
-		return nil, fmt.Errorf("the database's name %q has no /name at its end", redact(dsn))
+		return nil, nil, fmt.Errorf("the database's name %q has no /name at its end", redact(dsn))
 	}
 	config.ParseTime, config.Loc, config.InterpolateParams = true, time.UTC, true
 	config.Timeout, config.ReadTimeout, config.WriteTimeout = 5*time.Second, 20*time.Second, 20*time.Second
@@ -86,41 +90,40 @@ func configOf(dsn string) (*mysqldriver.Config, error) {
 		config.Params = map[string]string{}
 	}
 	if err := config.Apply(mysqldriver.Charset(charset, collation)); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	config.Params["time_zone"] = "'+00:00'"
 	// What does not fit is refused, not cut; and nobody waits long for another's lock.
 	config.Params["sql_mode"] = "'STRICT_ALL_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION'"
 	config.Params["innodb_lock_wait_timeout"] = "3"
-	return config, nil
+	// Whoever is stopped within a transaction holds nobody up for long.
+	config.Params["idle_transaction_timeout"] = idleTime
+	return config, hosts, nil
 }
 
-func (s *Store) open(ctx context.Context, config *mysqldriver.Config, o Options) error {
+func (s *Store) open(ctx context.Context, config *mysqldriver.Config, hosts []string, o Options) error {
+	n, err := nodesOf(*config, hosts)
+	if err != nil {
+		return err
+	}
 	// Whoever holds the database may be bringing its schema forward: the hold goes first.
 	if o.Holder != nil {
-		pool, err := poolOf(*config, 1)
-		if err != nil {
+		if s.hold, err = takeHold(ctx, n, *o.Holder); err != nil {
 			return err
 		}
-		if s.hold, err = takeHold(ctx, pool, *o.Holder); err != nil {
-			return errors.Join(err, pool.Close())
-		}
 	}
-	if err := s.prepare(ctx, *config, o.AsIs); err != nil {
+	if err := s.prepare(ctx, *config, hosts, o.AsIs); err != nil {
 		return err
 	}
-	var err error
-	if s.pool, err = poolOf(*config, mostConnections); err != nil {
-		return err
-	}
+	s.pool = openPool(n, mostConnections)
 	s.db, err = gorm.Open(gormmysql.New(gormmysql.Config{Conn: s.pool, SkipInitializeWithVersion: true}), &gorm.Config{
-		Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true,
+		Logger: logger.Discard, SkipDefaultTransaction: s.hold == nil, DisableNestedTransaction: true, TranslateError: true,
 		NowFunc: func() time.Time { return time.Now().UTC() },
 	})
 	if err != nil {
 		return fmt.Errorf("open the database: %w", err)
 	}
-	return s.gateAll()
+	return errors.Join(s.gateAll(), s.fenceAll())
 }
 
 // outspoken adds what the database said, for who starts the service.
@@ -133,16 +136,18 @@ func outspoken(err error) error {
 
 const (
 	mostConnections = 16
+	idleTime        = "8"       // s
 	longStatement   = time.Hour // that changes tables, or reads them whole
 )
 
 // prepare brings the schema up to date. That may take longer than any other statement.
-func (s *Store) prepare(ctx context.Context, config mysqldriver.Config, asIs bool) error {
+func (s *Store) prepare(ctx context.Context, config mysqldriver.Config, hosts []string, asIs bool) error {
 	config.ReadTimeout, config.WriteTimeout = longStatement, longStatement
-	var err error
-	if s.pool, err = poolOf(config, 1); err != nil {
+	n, err := nodesOf(config, hosts)
+	if err != nil {
 		return err
 	}
+	s.pool = openPool(n, 1)
 	defer func() { s.pool = nil }()
 	defer s.pool.Close()
 	if asIs {
@@ -153,18 +158,6 @@ func (s *Store) prepare(ctx context.Context, config mysqldriver.Config, asIs boo
 		return err
 	}
 	return s.useOneCollation(ctx)
-}
-
-func poolOf(config mysqldriver.Config, most int) (*sql.DB, error) {
-	connector, err := mysqldriver.NewConnector(&config)
-	if err != nil {
-		return nil, err
-	}
-	pool := sql.OpenDB(connector)
-	pool.SetMaxOpenConns(most)
-	pool.SetMaxIdleConns(most)
-	pool.SetConnMaxLifetime(10 * time.Minute)
-	return pool, nil
 }
 
 // gateAll has every statement pass the gate first.
@@ -195,14 +188,14 @@ func redact(dsn string) string {
 	return dsn[:colon] + ":…" + dsn[at:]
 }
 
-func makeDatabase(ctx context.Context, config mysqldriver.Config) error {
+func makeDatabase(ctx context.Context, config mysqldriver.Config, hosts []string) error {
 	name := config.DBName
 	config.DBName = ""
-	connector, err := mysqldriver.NewConnector(&config)
+	n, err := nodesOf(config, hosts)
 	if err != nil {
 		return err
 	}
-	pool := sql.OpenDB(connector)
+	pool := openPool(n, 1)
 	defer pool.Close()
 	_, err = pool.ExecContext(ctx, "CREATE DATABASE IF NOT EXISTS `"+strings.ReplaceAll(name, "`", "``")+"` CHARACTER SET utf8mb4 COLLATE utf8mb4_bin")
 	var refused *mysqldriver.MySQLError
@@ -254,20 +247,49 @@ func (s *Store) Ping(ctx context.Context) error {
 // transact runs work in a transaction, again when another writer was in the
 // way: a deadlock here, or a write conflict between the nodes of a cluster.
 func (s *Store) transact(ctx context.Context, doing string, work func(*gorm.DB) error) error {
-	var err error
+	return s.transactWith(ctx, doing, inTheWay, work)
+}
+
+// transactAgain is transact for work that may be carried out twice: again also when the connection was
+// lost, where it is not known how far it came.
+func (s *Store) transactAgain(ctx context.Context, doing string, work func(*gorm.DB) error) error {
+	return s.transactWith(ctx, doing, func(err error) bool {
+		return inTheWay(err) || errors.Is(err, mysqldriver.ErrInvalidConn) || errors.Is(err, driver.ErrBadConn)
+	}, work)
+}
+
+// inTheWay is that somebody else was, or that a node left its cluster, before anything was written.
+func inTheWay(err error) bool {
+	var refused *mysqldriver.MySQLError
+	return errors.As(err, &refused) && slices.Contains([]uint16{deadlock, lockWait, 1047, 1317}, refused.Number)
+}
+
+const (
+	mostTries = 6
+	triesTime = 4 * time.Second
+	firstWait = 5 * time.Millisecond // twice as long each time, and up to as much again by chance
+)
+
+func (s *Store) transactWith(ctx context.Context, doing string, again func(error) bool, work func(*gorm.DB) error) (err error) {
 	if err := s.gate(); err != nil {
 		return err
 	}
-	for try := range 4 {
-		err = s.db.WithContext(ctx).Transaction(work)
-		var refused *mysqldriver.MySQLError
-		if !errors.As(err, &refused) || refused.Number != deadlock {
+	within := context.WithValue(ctx, fencedKey{}, true)
+	for try, began := 0, time.Now(); try < mostTries && (try == 0 || time.Since(began) < triesTime); try++ {
+		err = s.db.WithContext(within).Transaction(func(tx *gorm.DB) error {
+			if err := s.fence(within, tx.Statement.ConnPool); err != nil {
+				return err
+			}
+			return work(tx)
+		})
+		if err == nil || !again(err) {
 			break
 		}
+		wait := firstWait << try
 		select {
 		case <-ctx.Done():
 			return wrap(doing, ctx.Err())
-		case <-time.After(time.Duration(1<<try) * 5 * time.Millisecond):
+		case <-time.After(wait + rand.N(wait)):
 		}
 	}
 	return wrap(doing, err)

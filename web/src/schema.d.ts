@@ -5694,6 +5694,21 @@ export interface components {
             /** Format: date-time */
             to_at: string;
         };
+        ServiceOf: {
+            /** @description Where the others reach it */
+            address: string;
+            /** Format: date-time */
+            began_at: string;
+            says: string;
+            /**
+             * Format: date-time
+             * @description Each five seconds while it is there
+             */
+            seen_at: string;
+            version: string;
+            /** @description On the database; the others hand their callers on to it */
+            works: boolean;
+        };
         ShapeReport: {
             /** Format: double */
             memory_ms?: number;
@@ -6010,6 +6025,8 @@ export interface components {
             paths: {
                 [key: string]: number;
             };
+            /** @description Those that share the database; left out where one works on it alone */
+            services?: components["schemas"]["ServiceOf"][] | null;
             /**
              * Format: int64
              * @description Things that agents keep aside because nobody takes them

@@ -20,6 +20,7 @@ type Status struct {
 	Paths             map[string]int `json:"paths" doc:"Number of watched paths by state"`
 	Watches           int            `json:"watches"`
 	Agents            int            `json:"agents"`
+	Services          []ServiceOf    `json:"services,omitempty" doc:"Those that share the database; left out where one works on it alone"`
 	HeldBack          int            `json:"held_back" doc:"Readings that wait for the database"`
 	DatabaseAwaySince *time.Time     `json:"database_away_since_at" doc:"Null while the database takes readings"`
 	DatabaseAwayWhy   string         `json:"database_away_why" doc:"Empty while it does"`
@@ -27,6 +28,16 @@ type Status struct {
 	SetAside          int            `json:"set_aside" doc:"Things that agents keep aside because nobody takes them"`
 	ClocksOff         []ClockOff     `json:"clocks_off" doc:"Agents whose clocks are off by a minute or more"`
 	Summary           string         `json:"summary" doc:"How the paths stand, in one line"`
+}
+
+// ServiceOf is a service of several on one database.
+type ServiceOf struct {
+	Address string    `json:"address" doc:"Where the others reach it"`
+	Says    string    `json:"says"`
+	Version string    `json:"version"`
+	Works   bool      `json:"works" doc:"On the database; the others hand their callers on to it"`
+	BeganAt time.Time `json:"began_at"`
+	SeenAt  time.Time `json:"seen_at" doc:"Each five seconds while it is there"`
 }
 
 // ClockOff is how far the clock of an agent is off.

@@ -21,6 +21,7 @@ import (
 	"unicode/utf8"
 
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/keys"
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/service/notices"
 	"woodlark.example/internal/store"
@@ -132,6 +133,7 @@ type People struct {
 	passkeys map[ident.ID]store.Passkey
 	asked    map[string]asked // of devices, by what the answer is found
 	machine  string           // the state folder's token
+	machines [][]byte         // hashes of those of the other services on the database
 	wrong    map[string][]time.Time
 	changed  chan struct{} // closed at the next change; nil while nobody waits for it
 }
@@ -211,6 +213,21 @@ func (x *People) Machine(token string) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	x.machine = token
+}
+
+// Machines sets the hashes of the tokens in the state folders of other services on the same database.
+func (x *People) Machines(marks [][]byte) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.machines = marks
+}
+
+// isMachine reports whether a hash is that of a state folder's token; x.mu is held.
+func (x *People) isMachine(mark []byte) bool {
+	if x.machine != "" && string(mark) == string(keys.Mark(x.machine)) {
+		return true
+	}
+	return slices.ContainsFunc(x.machines, func(m []byte) bool { return len(m) > 0 && string(m) == string(mark) })
 }
 
 func personOf(p store.Person) Person {

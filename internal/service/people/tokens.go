@@ -131,7 +131,7 @@ func (x *People) EndToken(ctx context.Context, id ident.ID) error {
 // ByToken is who has a key of a program; false for nobody. A token may do no more than its person.
 func (x *People) ByToken(ctx context.Context, key, address string) (Who, bool) {
 	x.mu.RLock()
-	if x.machine != "" && len(key) == len(x.machine) && string(keys.Mark(key)) == string(keys.Mark(x.machine)) {
+	if x.isMachine(keys.Mark(key)) {
 		x.mu.RUnlock()
 		return Who{Name: "administrator", Role: Administrator, Way: ByMachine, Address: address}, true
 	}

@@ -341,7 +341,7 @@ func (x *People) whoOf(s store.SignIn, address string) Who {
 func (x *People) whoHas(s store.SignIn, address string) Who {
 	w := Who{Way: Way(s.Way), SignIn: s.ID, EndsAt: &s.EndsAt, Address: address}
 	if s.PersonID == nil {
-		if x.machine == "" || string(s.KeyMark) != string(keys.Mark(x.machine)) {
+		if !x.isMachine(s.KeyMark) {
 			return Who{}
 		}
 		w.Name, w.Role = "administrator", Administrator
