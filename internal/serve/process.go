@@ -82,6 +82,7 @@ type Process struct {
 	own      bool         // it made that itself
 	lost     chan error
 	pins     atomic.Pointer[string] // of all services on the database
+	over     *store.Holding         // what it takes over then
 	during   context.Context        // as long as it works on the database, of a service that does so in turns
 
 	stopWork context.CancelFunc
@@ -218,7 +219,7 @@ func (s *Process) open(ctx context.Context) (err error) {
 	if s.store == nil {
 		holder := store.Holder{Owner: s.owner, Says: s.says(), Lost: func(err error) { s.lost <- err }}
 		if set.Together {
-			holder.Address, holder.Pin = s.reach(), s.ownPin()
+			holder.Address, holder.Pin, holder.Over = s.reach(), s.ownPin(), s.over
 		}
 		if s.store, err = store.Open(ctx, store.Options{DSN: dsn, Log: s.log, Holder: &holder}); err != nil {
 			return err

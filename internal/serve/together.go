@@ -30,6 +30,8 @@ type together struct {
 	began   time.Time
 	shown   time.Time
 	to      store.Holding      // whom callers are handed on to
+	seen    store.Holding      // at the last look
+	since   time.Time          // when that was first seen as it is
 	leave   context.CancelFunc // ends the calls that are handed on
 	welcome bool               // Ready was called
 }
@@ -70,10 +72,18 @@ func (x *together) turn(ctx context.Context) error {
 	case err != nil: // whoever works on it may be reached all the same
 		x.p.face.because(err)
 		return nil
-	case holding.Free || holding.Owner == x.p.owner:
-		return x.lead(ctx)
+	case holding.Over(x.unchanged(holding)) || holding.Owner == x.p.owner:
+		return x.lead(ctx, holding)
 	}
 	return x.follow(ctx, holding)
+}
+
+// unchanged is for how long a hold was seen as it is.
+func (x *together) unchanged(now store.Holding) time.Duration {
+	if x.since.IsZero() || !now.Same(x.seen) {
+		x.seen, x.since = now, time.Now()
+	}
+	return time.Since(x.since)
 }
 
 // show has others know that this service is there.
@@ -120,13 +130,14 @@ func (x *together) ready() {
 }
 
 // lead works on the database until ctx ends or another has taken it over.
-func (x *together) lead(ctx context.Context) error {
+func (x *together) lead(ctx context.Context, over store.Holding) error {
 	s := x.p
 	x.leave() // who was handed on to who is gone comes again
 	x.to = store.Holding{}
 	s.face.set(api.Starting(s.options.Console, s.whyNotReady))
 	work, end := context.WithCancel(ctx)
 	defer end()
+	s.over = &over
 	err := s.openFor(work)
 	if err == nil {
 		s.log.Info("this service works on the database")

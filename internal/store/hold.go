@@ -28,6 +28,9 @@ type Holder struct {
 	// Address is where others reach it who hand their callers on to it, and Pin what they trust it by
 	// where it shows a certificate of its own making; empty where nobody does.
 	Address, Pin string
+	// Over is a hold that is taken though it has not expired by the database's clock, if it still is as it
+	// was seen; see Holding.Over.
+	Over *Holding
 	// Lost is called, once, when another has taken the database over, this one having been
 	// silent for too long. Nothing may be written from then on.
 	Lost func(error)
@@ -145,8 +148,12 @@ func (h *hold) try(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	defer func() { _ = tx.Rollback() }()
-	r, err := tx.ExecContext(ctx, "UPDATE leases SET owner = ?, process = ?, holder = ?, address = ?, pin = ?, secret = ?, epoch = epoch + 1, since_at = NOW(6), until_at = NOW(6) + INTERVAL ? MICROSECOND WHERE name = ? AND (owner = ? OR until_at < NOW(6))",
-		h.holder.Owner[:], h.process[:], clip(h.holder.Says, 300), clip(h.holder.Address, 300), clip(h.holder.Pin, 100), h.secret, holdTime.Microseconds(), holdName, h.holder.Owner[:])
+	over := ""
+	if h.holder.Over != nil {
+		over = h.holder.Over.until
+	}
+	r, err := tx.ExecContext(ctx, "UPDATE leases SET owner = ?, process = ?, holder = ?, address = ?, pin = ?, secret = ?, epoch = epoch + 1, since_at = NOW(6), until_at = NOW(6) + INTERVAL ? MICROSECOND WHERE name = ? AND (owner = ? OR until_at < NOW(6) OR CAST(until_at AS CHAR) = ?)",
+		h.holder.Owner[:], h.process[:], clip(h.holder.Says, 300), clip(h.holder.Address, 300), clip(h.holder.Pin, 100), h.secret, holdTime.Microseconds(), holdName, h.holder.Owner[:], over)
 	if err != nil {
 		return false, notNow(err)
 	}

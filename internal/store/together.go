@@ -49,12 +49,29 @@ func (shownService) TableName() string { return "services" }
 
 // Holding is how a database is held.
 type Holding struct {
-	Free  bool // by nobody, or by nobody any more
+	Free  bool // by nobody
 	Owner ident.ID
 	Says  string
 	Address,
 	Pin string
 	Secret []byte // what who holds it knows others by that hand their callers on
+
+	until   string // as the database has it: it is another each time that the hold is kept up
+	expired bool   // by the clock of the node that was asked
+	long    bool   // for a minute or more
+}
+
+// clockApart is by how much the clocks of a cluster's nodes may differ, and nobody is taken for gone
+// who is not, nor waited for in vain.
+const clockApart = 3 * time.Second
+
+// Same reports whether a hold was not kept up between two looks.
+func (h Holding) Same(o Holding) bool { return h.Owner == o.Owner && h.until == o.until }
+
+// Over reports whether a hold is nobody's any more that was seen unchanged for so long. Clocks of nodes differ:
+// that it has expired by one of them is not enough, and that it has not by another does not count for ever.
+func (h Holding) Over(unchanged time.Duration) bool {
+	return h.Free || h.long || unchanged >= holdTime && (h.expired || unchanged >= holdTime+clockApart)
 }
 
 // Lookout sees who holds a database, and is seen, without working on it. It is for one goroutine.
@@ -104,7 +121,7 @@ func (l *Lookout) Look(ctx context.Context) (h Holding, err error) {
 		return h, wrap("look who holds the database", err)
 	}
 	var owner []byte
-	err = l.pool.QueryRowContext(ctx, "SELECT owner, holder, address, pin, secret, until_at < NOW(6) FROM leases WHERE name = ?", holdName).Scan(&owner, &h.Says, &h.Address, &h.Pin, &h.Secret, &h.Free)
+	err = l.pool.QueryRowContext(ctx, "SELECT owner, holder, address, pin, secret, CAST(until_at AS CHAR), until_at < NOW(6), until_at < NOW(6) - INTERVAL 1 MINUTE FROM leases WHERE name = ?", holdName).Scan(&owner, &h.Says, &h.Address, &h.Pin, &h.Secret, &h.until, &h.expired, &h.long)
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
 		return Holding{Free: true}, nil
