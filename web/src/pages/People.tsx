@@ -154,8 +154,8 @@ const scopeOf = (p: Parted, role: string) => (role !== "administrator" && words(
 function PartFields({ part, change }: { part: Parted; change: (p: Parted) => void }) {
   return (
     <>
-      <Field label="For these sites only" value={part.sites} onChange={(sites) => change({ ...part, sites })} hint="all" />
-      <Field label="or agents with these labels" value={part.labels} onChange={(labels) => change({ ...part, labels })} hint="all" />
+      <Field wide label="For these sites only" value={part.sites} onChange={(sites) => change({ ...part, sites })} hint="all" />
+      <Field wide label="or agents with these labels" value={part.labels} onChange={(labels) => change({ ...part, labels })} hint="all" />
     </>
   );
 }
