@@ -68,6 +68,8 @@ func (s *Process) whyNotReady() string {
 	switch {
 	case s.face.why == nil:
 		return "the database is starting"
+	case errors.Is(s.face.why, errAlone):
+		return errAlone.Error()
 	case errors.Is(s.face.why, store.ErrAway):
 		return "the database is away"
 	}

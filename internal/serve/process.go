@@ -237,9 +237,10 @@ func (s *Process) open(ctx context.Context) (err error) {
 		}
 	}
 	s.metrics = metrics.New(metrics.Options{Service: s.service, Version: s.options.Version})
+	records := s.store // of this turn
 	made := api.New(api.Options{Metrics: s.metrics, Peers: s.store.Secret(), Service: s.service, Token: s.options.Token, Version: s.options.Version, Console: s.options.Console,
 		Names: set.HostNames, Log: s.log, Pin: s.Pin, Elsewhere: elsewhere, Backup: func(ctx context.Context, to io.Writer) error {
-			_, err := backUp(ctx, s.store, set.State, s.options.Version, to)
+			_, err := backUp(ctx, records, set.State, s.options.Version, to)
 			return err
 		}})
 	if set.Together {

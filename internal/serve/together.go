@@ -34,6 +34,7 @@ type together struct {
 	since   time.Time          // when that was first seen as it is
 	leave   context.CancelFunc // ends the calls that are handed on
 	welcome bool               // Ready was called
+	alone   string             // who works on the database, and does not share it
 }
 
 // takeTurns works on the database when it is the turn of this service, and else hands callers on, until
@@ -86,6 +87,9 @@ func (x *together) unchanged(now store.Holding) time.Duration {
 	return time.Since(x.since)
 }
 
+// errAlone is that the service that works on the database hands nobody on.
+var errAlone = errors.New("another service works on the database, and does not share it")
+
 // show has others know that this service is there.
 func (x *together) show(ctx context.Context) {
 	if time.Since(x.shown) < showEvery {
@@ -104,6 +108,19 @@ func (x *together) show(ctx context.Context) {
 // follow hands callers on.
 func (x *together) follow(ctx context.Context, to store.Holding) error {
 	if x.to.Address == to.Address && x.to.Pin == to.Pin && bytes.Equal(x.to.Secret, to.Secret) {
+		return nil
+	}
+	if to.Address == "" {
+		if x.alone != to.Says {
+			x.p.log.Warn("the service that works on the database does not share it: begin it with -together, too; until then callers are not handed on", "says", to.Says)
+		}
+		x.alone = to.Says
+		if x.to.Address != "" {
+			x.leave()
+			x.to = store.Holding{}
+			x.p.face.set(api.Starting(x.p.options.Console, x.p.whyNotReady))
+		}
+		x.p.face.because(errAlone)
 		return nil
 	}
 	h, err := handsOn(to, x.p.log)

@@ -77,6 +77,25 @@ func (x *one) works() string {
 	return ""
 }
 
+// TestBesideOneThatDoesNotShare: who is told to share a database with one that was not says so, and takes
+// over when that one ends.
+func TestBesideOneThatDoesNotShare(t *testing.T) {
+	db, err := mariadb.Start(t.Context(), mariadb.Options{Dir: options(t, "").Settings.State, BufferMiB: 64, FlushLate: true})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = db.Stop() })
+	o := options(t, "127.0.0.1:0")
+	o.Settings.Database = db.DSN("woodlark")
+	alone, err := serve.Start(t.Context(), o)
+	require.NoError(t, err)
+	x := together(t, db.DSN("woodlark"), strings.Repeat("a", 32))
+	require.Eventually(t, func() bool {
+		code, text := x.call(http.MethodGet, "/readyz", "", "")
+		return code == http.StatusServiceUnavailable && strings.Contains(text, "another service works on the database, and does not share it")
+	}, 30*time.Second, 20*time.Millisecond)
+	alone.Close()
+	require.Eventually(t, func() bool { code, _ := x.call(http.MethodGet, "/readyz", "", ""); return code == 200 }, 30*time.Second, 20*time.Millisecond)
+}
+
 // TestServicesTogether: of several on one database one works, and the others hand on to it whatever
 // they are asked, with whoever asks; when it ends another takes over, and has all that the first was
 // told.

@@ -57,6 +57,7 @@ func (s *Store) dump(ctx context.Context, to Sink) error {
 	defer func() { _ = conn.Raw(func(any) error { return driver.ErrBadConn }); _ = conn.Close() }()
 	for _, set := range []string{
 		"SET SESSION net_write_timeout = 600", // who takes it may be slow
+		"SET SESSION idle_transaction_timeout = 0",
 		"SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ",
 		"START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY",
 	} {

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -71,6 +72,8 @@ func (f *Filling) open(config *mysqldriver.Config, hosts []string, holder *Holde
 	}
 	slow := *config
 	slow.ReadTimeout, slow.WriteTimeout = longStatement, longStatement
+	slow.Params = maps.Clone(config.Params)
+	slow.Params["idle_transaction_timeout"] = "0" // what is filled in may come slowly
 	n, err := nodesOf(slow, hosts)
 	if err != nil {
 		return err
