@@ -161,6 +161,11 @@ var errNotFit = fmt.Errorf("%w: it is a node that is not part of its cluster now
 // for, so that whoever moves here reads what they wrote there.
 func fit(ctx context.Context, c driver.QueryerContext) error {
 	cluster, err := answerTo(ctx, c, "SELECT @@GLOBAL.wsrep_on, @@GLOBAL.wsrep_provider")
+	const unknownVariable = 1193
+	var refused *mysqldriver.MySQLError
+	if errors.As(err, &refused) && refused.Number == unknownVariable {
+		return nil // a server that was built without clusters
+	}
 	if err != nil {
 		return err
 	}
