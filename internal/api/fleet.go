@@ -60,7 +60,7 @@ func (s *server) registerFleet(a huma.API) {
 		if host == "" {
 			host = "SERVICE:7373"
 		}
-		return &body[apitype.Invite]{apitype.Invite{Code: code, EndsAt: i.EndsAt, Trust: s.pin(), Command: s.joining(callOf(ctx), host, code)}}, nil
+		return &body[apitype.Invite]{apitype.Invite{Code: code, EndsAt: i.EndsAt, Trust: s.pin(), Join: s.places(), Command: s.joining(callOf(ctx), host, code)}}, nil
 	})
 	gone := operation(http.MethodDelete, "/agents/{name}", "remove-agent", "Lock an agent on another machine out at once; what it measured stays", "Agents", http.StatusNotFound, http.StatusUnprocessableEntity)
 	gone.DefaultStatus = http.StatusNoContent
@@ -85,7 +85,23 @@ func (s *server) joining(r *http.Request, host, code string) string {
 	if pin := s.pin(); pin != "" && r.TLS != nil {
 		trust = " -trust " + pin
 	}
-	return fmt.Sprintf("woodlark agent -join %s://%s -invite %s%s -listen :7474", scheme, host, code, trust)
+	at := scheme + "://" + host
+	if all := s.places(); len(all) > 0 {
+		if at = strings.Join(all, ","); s.pin() != "" {
+			trust = " -trust " + s.pin()
+		}
+	}
+	return fmt.Sprintf("woodlark agent -join %s -invite %s%s -listen :7474", at, code, trust)
+}
+
+// places are where the services are reached that share the database; none where one works on it alone.
+func (s *server) places() (list []string) {
+	if all := s.c.Members(); len(all) > 1 {
+		for _, m := range all {
+			list = append(list, m.Address)
+		}
+	}
+	return list
 }
 
 type inviteCall struct {

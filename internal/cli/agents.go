@@ -55,12 +55,15 @@ func runAgents(c *call) error {
 		if c.format == "json" {
 			return document.JSON(c.out, i)
 		}
-		trust := ""
+		at, trust := service.Base(), ""
+		if len(i.Join) > 0 {
+			at = strings.Join(i.Join, ",")
+		}
 		if i.Trust != "" {
 			trust = " -trust " + i.Trust
 		}
-		fmt.Fprintf(c.out, "Run on the other machine, once, until %s:\n\n  woodlark agent -join %s -invite %s%s -listen ADDRESS:%d\n\n", i.EndsAt.In(zone()).Format("2006-01-02 15:04 MST"), service.Base(), i.Code, trust, kind.UsualPort)
-		if u, err := url.Parse(service.Base()); err == nil && isLoopback(u.Hostname()) {
+		fmt.Fprintf(c.out, "Run on the other machine, once, until %s:\n\n  woodlark agent -join %s -invite %s%s -listen ADDRESS:%d\n\n", i.EndsAt.In(zone()).Format("2006-01-02 15:04 MST"), at, i.Code, trust, kind.UsualPort)
+		if u, err := url.Parse(service.Base()); err == nil && len(i.Join) == 0 && isLoopback(u.Hostname()) {
 			fmt.Fprintf(c.out, "In place of %s say the address by which that machine reaches this one.\n\n", u.Host)
 		}
 		return nil

@@ -3811,6 +3811,8 @@ export interface components {
             command: string;
             /** Format: date-time */
             ends_at: string;
+            /** @description Where the services are reached that share the database; an agent is told all of them. Left out where one works on it alone */
+            join?: string[];
             /** @description The one key that the agent is to trust: the SHA-256 of the public key of a certificate that this service made itself */
             trust?: string;
         };

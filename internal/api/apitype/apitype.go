@@ -68,6 +68,7 @@ type Invite struct {
 	EndsAt  time.Time `json:"ends_at"`
 	Command string    `json:"command" doc:"To be run on the other machine"`
 	Trust   string    `json:"trust,omitempty" doc:"The one key that the agent is to trust: the SHA-256 of the public key of a certificate that this service made itself"`
+	Join    []string  `json:"join,omitempty" nullable:"false" doc:"Where the services are reached that share the database; an agent is told all of them. Left out where one works on it alone"`
 }
 
 // InviteOrder asks for an invite.
