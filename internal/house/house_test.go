@@ -95,7 +95,7 @@ var foreign = map[string][]string{
 // only says which packages alone may import something.
 var only = map[string][]string{
 	"gorm.io/":                      {"internal/store/"},
-	"github.com/go-sql-driver/":     {"internal/store/", "internal/mariadb/", "tools/bench/"},
+	"github.com/go-sql-driver/":     {"internal/store/", "internal/mariadb/", "tools/bench/", "tools/cluster/"},
 	"github.com/danielgtaylor/huma": {"internal/api/"},
 	"github.com/prometheus/":        {"internal/metrics/"},
 	"go.opentelemetry.io/":          {"internal/metrics/"},
