@@ -92,7 +92,7 @@ func TestServicesThatShareADatabase(t *testing.T) {
 	list := runs(second)
 	for i, r := range list {
 		assert.Contains(t, []string{"done", "running"}, r.Outcome, "%s at %s", r.Reason, r.StartAt)
-		if i > 0 { // the newest first
+		if i > 0 && i < len(list)-1 { // the newest first; the oldest began when the watch did
 			assert.InDelta(t, 10, list[i-1].StartAt.Sub(r.StartAt).Seconds(), 4, "each once, as it is due: %s", r.StartAt)
 		}
 	}
