@@ -173,26 +173,6 @@ func (s *Process) openAtLast(ctx context.Context) error {
 // cannotStart is that the private database does not start.
 type cannotStart struct{ error }
 
-// openFor is open for a service that works on the database as long as ctx goes on.
-func (s *Process) openFor(ctx context.Context) error {
-	s.during = ctx
-	return s.open(ctx)
-}
-
-// says is who this service is, in words.
-func (s *Process) says() string {
-	name, _ := os.Hostname()
-	return fmt.Sprintf("the one at %s, process %d of %s, state %s", s.URL(), os.Getpid(), name, s.options.Settings.State)
-}
-
-// reach is where other services reach this one.
-func (s *Process) reach() string {
-	if s.options.Settings.Reach != "" {
-		return s.options.Settings.Reach
-	}
-	return s.URL()
-}
-
 func (s *Process) open(ctx context.Context) (err error) {
 	set := s.options.Settings
 	owners, err := readOwners(set.Owners, s.options.Owners)

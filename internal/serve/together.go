@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -224,6 +226,26 @@ func pinsOf(list []store.Member) *string {
 	}
 	all := strings.Join(pins, ",")
 	return &all
+}
+
+// openFor is open for a service that works on the database as long as ctx goes on.
+func (s *Process) openFor(ctx context.Context) error {
+	s.during = ctx
+	return s.open(ctx)
+}
+
+// says is who this service is, in words.
+func (s *Process) says() string {
+	name, _ := os.Hostname()
+	return fmt.Sprintf("the one at %s, process %d of %s, state %s", s.URL(), os.Getpid(), name, s.options.Settings.State)
+}
+
+// reach is where other services reach this one.
+func (s *Process) reach() string {
+	if s.options.Settings.Reach != "" {
+		return s.options.Settings.Reach
+	}
+	return s.URL()
 }
 
 // stopLeading gives up what is held, so that another may take it at once.
