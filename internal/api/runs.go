@@ -200,14 +200,14 @@ func (s *server) listRuns(ctx context.Context, in *listRuns) (*listed[apitype.Ru
 		}
 	}
 	if in.Watch != "" {
-		w, err := s.c.Watches.Find(in.Watch)
+		w, err := s.watchNamed(ctx, in.Watch)
 		if err != nil {
 			return nil, s.problem(err)
 		}
 		f.Watches = w.IDs()
 	}
 	if in.From != "" {
-		if f.Agent, err = s.agentID(in.From); err != nil {
+		if f.Agent, err = s.agentNamed(ctx, in.From); err != nil {
 			return nil, s.problem(err)
 		}
 	}

@@ -135,6 +135,22 @@ func (s *server) agentInPart(_ context.Context, see *sight.Sight, _ huma.Operati
 	return nil
 }
 
+// agentNamed finds an agent that who calls sees.
+func (s *server) agentNamed(ctx context.Context, name string) (ident.ID, error) {
+	if err := s.agentInPart(ctx, s.sight(ctx), huma.Operation{}, name); err != nil {
+		return ident.ID{}, err
+	}
+	return s.agentID(name)
+}
+
+// watchNamed finds a watch that who calls sees.
+func (s *server) watchNamed(ctx context.Context, text string) (watches.Watch, error) {
+	if err := s.watchInPart(ctx, s.sight(ctx), huma.Operation{}, text); err != nil {
+		return watches.Watch{}, err
+	}
+	return s.c.Watches.Find(text)
+}
+
 // forAll lets through who is let in for everything.
 func forAll(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

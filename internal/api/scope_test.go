@@ -129,6 +129,12 @@ func TestWhoIsLetInForAPart(t *testing.T) {
 		assert.Len(t, list, len(agents), scope)
 		_, text = s.by(key, http.MethodGet, "/export/readings", "")
 		assert.Contains(t, text, `"readings":120`, "those of its path, and all of them")
+		for _, list := range []string{"/runs?watch=skerries", "/runs?from=gull", "/sweeps?watch=skerries", "/traces?from=gull", "/two-ended?from=gull"} {
+			status, text := s.by(key, http.MethodGet, list, "")
+			assert.Equal(t, http.StatusNotFound, status, "%s: %s", list, text)
+			_, none := s.by(key, http.MethodGet, strings.NewReplacer("gull", "nobody", "skerries", "nobody").Replace(list), "")
+			assert.Equal(t, none, strings.NewReplacer("gull", "nobody", "skerries", "nobody").Replace(text), list)
+		}
 		// The same words as of what there is not.
 		_, none := s.by(key, http.MethodGet, "/paths/"+ident.ID{1}.String(), "")
 		_, hides := s.by(key, http.MethodGet, "/paths/"+s.hidden.String(), "")

@@ -40,7 +40,7 @@ func (s *server) registerSweeps(a huma.API) {
 		func(ctx context.Context, in *listSweeps) (*listed[apitype.Sweep], error) {
 			var of []ident.ID
 			if in.Watch != "" {
-				w, err := s.c.Watches.Find(in.Watch)
+				w, err := s.watchNamed(ctx, in.Watch)
 				if err != nil {
 					return nil, s.problem(err)
 				}

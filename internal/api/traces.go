@@ -83,14 +83,14 @@ func (s *server) listTraces(ctx context.Context, in *listTraces) (*listed[apityp
 	}
 	f := store.TraceFilter{Target: in.To, Within: s.sight(ctx).Within(), Page: page}
 	if in.Watch != "" {
-		w, err := s.c.Watches.Find(in.Watch)
+		w, err := s.watchNamed(ctx, in.Watch)
 		if err != nil {
 			return nil, s.problem(err)
 		}
 		f.Watches = w.IDs()
 	}
 	if in.From != "" {
-		id, err := s.agentID(in.From)
+		id, err := s.agentNamed(ctx, in.From)
 		if err != nil {
 			return nil, s.problem(err)
 		}

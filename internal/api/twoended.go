@@ -67,7 +67,7 @@ func (s *server) listTwoEnded(ctx context.Context, in *listTwoEnded) (*listed[ap
 	}
 	f := store.TwoEndedFilter{Kind: in.Kind, Target: in.To, From: in.Since, Within: s.sight(ctx).Within(), Page: page}
 	if in.From != "" {
-		id, err := s.agentID(in.From)
+		id, err := s.agentNamed(ctx, in.From)
 		if err != nil {
 			return nil, s.problem(err)
 		}
