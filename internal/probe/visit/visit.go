@@ -87,6 +87,7 @@ type Call struct {
 	began time.Time
 	pc    *webrtc.PeerConnection
 	end   context.CancelFunc
+	over  chan struct{} // closed when pc is
 
 	mu       sync.Mutex
 	came     []visitor.Came
@@ -108,8 +109,11 @@ func (d *Door) Answer(ctx context.Context, offer string, at netip.Addr, plan vis
 		return nil, "", err
 	}
 	ctx, end := context.WithCancel(ctx)
-	c := &Call{plan: plan, began: began, pc: pc, end: end}
-	context.AfterFunc(ctx, func() { _ = pc.Close() })
+	c := &Call{plan: plan, began: began, pc: pc, end: end, over: make(chan struct{})}
+	context.AfterFunc(ctx, func() {
+		_ = pc.Close()
+		close(c.over)
+	})
 	if err := c.channels(ctx); err != nil {
 		end()
 		return nil, "", err
@@ -253,6 +257,10 @@ func (c *Call) Seen() visitor.Seen {
 	defer c.mu.Unlock()
 	return visitor.Seen{Came: append([]visitor.Came(nil), c.came...), Sent: append([]float64(nil), c.sent...)}
 }
+
+// Over is closed once nothing more is taken from the visitor or sent to it, whatever ended it. The
+// visitor may learn of it later, or never: that it is told may be lost.
+func (c *Call) Over() <-chan struct{} { return c.over }
 
 // Close ends it.
 func (c *Call) Close() {

@@ -128,23 +128,22 @@ func TestAFloodEndsTheCall(t *testing.T) {
 	require.NoError(t, err)
 	defer call.Close()
 	b.open(t, answer)
-	closed := make(chan struct{})
-	b.there.OnClose(func() { close(closed) })
-	go func() {
-		for n := range 4 * visitor.MostMessages {
-			if b.there.Send(message(1, uint32(n), 5)) != nil {
-				return
-			}
+	go func() { // as many as leave, of which any may be lost, until it is cut off
+		for n := uint32(0); ; n++ {
 			for b.there.BufferedAmount() > 1<<20 {
-				if b.there.ReadyState() != webrtc.DataChannelStateOpen {
+				select {
+				case <-call.Over():
 					return
+				case <-time.After(time.Millisecond):
 				}
-				<-time.After(time.Millisecond) // as fast as they leave
+			}
+			if b.there.Send(message(1, n, 5)) != nil {
+				return
 			}
 		}
 	}()
 	select {
-	case <-closed:
+	case <-call.Over():
 	case <-time.After(60 * time.Second):
 		t.Fatal("it goes on")
 	}
