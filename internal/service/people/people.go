@@ -130,6 +130,9 @@ type People struct {
 	people   map[ident.ID]store.Person
 	tokens   map[[32]byte]store.PersonToken
 	signIns  map[[32]byte]store.SignIn
+	unsaved  map[[32]byte]bool // of those, what the database could not take
+	moving   int               // sessions that begin or end at this moment
+	moved    int               // those that did
 	passkeys map[ident.ID]store.Passkey
 	asked    map[string]asked // of devices, by what the answer is found
 	machine  string           // the state folder's token
@@ -155,6 +158,9 @@ func (x *People) Load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	x.mu.RLock()
+	moved, still := x.moved, x.moving == 0
+	x.mu.RUnlock()
 	signIns, err := x.o.Store.SignIns(ctx, x.o.Now())
 	if err != nil {
 		return err
@@ -177,16 +183,44 @@ func (x *People) Load(ctx context.Context) error {
 	for _, t := range tokens {
 		x.tokens[[32]byte(t.Mark)] = t
 	}
+	if still && moved == x.moved {
+		x.read(signIns)
+	} // else what was read may be older than what is known; it is read again soon
+	x.tell()
+	return nil
+}
+
+// read takes sessions as the database has them. x.mu is held.
+func (x *People) read(list []store.SignIn) {
 	had := x.signIns
 	x.signIns = map[[32]byte]store.SignIn{}
-	for _, s := range signIns {
+	for mark := range x.unsaved {
+		if s, is := had[mark]; is {
+			x.signIns[mark] = s
+		} else {
+			delete(x.unsaved, mark)
+		}
+	}
+	for _, s := range list {
 		if now, is := had[[32]byte(s.Mark)]; is && now.SeenAt.After(s.SeenAt) {
 			s.SeenAt = now.SeenAt
 		}
 		x.signIns[[32]byte(s.Mark)] = s
 	}
-	x.tell()
-	return nil
+}
+
+// move says that sessions begin or end, until what it returns is called: behind what the database
+// is told of it.
+func (x *People) move() (done func()) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.moving++
+	return func() {
+		x.mu.Lock()
+		defer x.mu.Unlock()
+		x.moving--
+		x.moved++
+	}
 }
 
 // refreshEvery is how soon what another service changed is known here.

@@ -242,3 +242,39 @@ func TestWhoIsEndedStaysSo(t *testing.T) {
 		}
 	}
 }
+
+// TestSessionsWhileAllIsReadAgain: who came in is in until they sign out, and not from then on, also
+// when who may come in is read from the database at that moment.
+func TestSessionsWhileAllIsReadAgain(t *testing.T) {
+	s := storetest.New(t)
+	x := open(t, s, &clock{at: time.Now()})
+	x.Machine("0123456789abcdef")
+	ctx, stop := context.WithCancel(t.Context())
+	var reading sync.WaitGroup
+	for range 2 {
+		reading.Go(func() {
+			for ctx.Err() == nil {
+				_ = x.Load(ctx)
+			}
+		})
+	}
+	var all sync.WaitGroup
+	for range 3 {
+		all.Go(func() {
+			for range 60 {
+				key, _, err := x.SignInByMachine(t.Context(), "127.0.0.1", "x")
+				assert.NoError(t, err)
+				_, is := x.BySession(t.Context(), key, "127.0.0.1")
+				assert.True(t, is, "who has just come in is in")
+				assert.NoError(t, x.SignOut(t.Context(), key))
+				for range 5 {
+					_, is = x.BySession(t.Context(), key, "127.0.0.1")
+					assert.False(t, is, "who signed out is out")
+				}
+			}
+		})
+	}
+	all.Wait()
+	stop()
+	reading.Wait()
+}

@@ -281,6 +281,7 @@ func (x *People) begin(ctx context.Context, p *store.Person, way Way, address, b
 	if p != nil {
 		s.PersonID = &p.ID
 	}
+	defer x.move()()
 	x.mu.Lock()
 	if p == nil {
 		s.KeyMark = keys.Mark(x.machine)
@@ -309,7 +310,8 @@ func (x *People) begin(ctx context.Context, p *store.Person, way Way, address, b
 		x.tell()
 	}
 	x.mu.Unlock()
-	err := errors.Join(x.o.Store.SaveSignIn(ctx, s), x.o.Store.DeleteSignIns(ctx, gone...))
+	err := x.saveSignIn(ctx, s)
+	err = errors.Join(err, x.o.Store.DeleteSignIns(ctx, gone...))
 	if p != nil {
 		err = errors.Join(err, x.o.Store.SeenPerson(ctx, p.ID, now))
 	}
@@ -317,6 +319,25 @@ func (x *People) begin(ctx context.Context, p *store.Person, way Way, address, b
 		x.o.Log.Error("a session could not be written down; it ends with this program", "error", err)
 	}
 	return key, x.whoOf(s, address), nil
+}
+
+// saveSignIn keeps a session, unless it was ended before it was kept: whoever ends one first has it
+// forgotten here, and then by the database.
+func (x *People) saveSignIn(ctx context.Context, s store.SignIn) error {
+	err := x.o.Store.SaveSignIn(ctx, s)
+	x.mu.Lock()
+	_, still := x.signIns[[32]byte(s.Mark)]
+	if still && err != nil {
+		if x.unsaved == nil {
+			x.unsaved = map[[32]byte]bool{}
+		}
+		x.unsaved[[32]byte(s.Mark)] = true
+	}
+	x.mu.Unlock()
+	if !still {
+		err = errors.Join(err, x.o.Store.DeleteSignIns(context.WithoutCancel(ctx), s.ID))
+	}
+	return err
 }
 
 // seen notes that a person was there; false when they may not come in any more. x.mu is held.
@@ -430,6 +451,7 @@ func (x *People) SignIns(of *ident.ID) (list []SignedIn) {
 // SignOut ends the session of a cookie.
 func (x *People) SignOut(ctx context.Context, key string) error {
 	mark := [32]byte(keys.Mark(key))
+	defer x.move()()
 	x.mu.Lock()
 	s, is := x.signIns[mark]
 	delete(x.signIns, mark)
@@ -447,6 +469,7 @@ func (x *People) EndSignIn(ctx context.Context, id ident.ID) error {
 		if s.ID != id {
 			continue
 		}
+		defer x.move()()
 		x.mu.Lock()
 		for mark, o := range x.signIns {
 			if o.ID == id {
