@@ -7,9 +7,10 @@ import (
 	"os"
 	_ "time/tzdata" // so that zones are known on hosts without their files
 
-	_ "golang.org/x/crypto/x509roots/fallback" // and https in containers without certificates
-
 	"woodlark.example/internal/cli"
 )
 
-func main() { os.Exit(cli.Main(os.Args[1:], os.Stdin, output(), os.Stderr)) }
+func main() {
+	trust()
+	os.Exit(cli.Main(os.Args[1:], os.Stdin, output(), os.Stderr))
+}
