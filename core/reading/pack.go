@@ -8,9 +8,9 @@ import (
 	"time"
 )
 
-// packVersion is the first byte of every packed reading. Those of version 1, which knew
-// outcomes, copies, times and stamps only, are still read.
-const packVersion = 2
+// packVersion is the first byte of every packed reading. Those of version 2, which took a byte for
+// each thing, and of version 1, which knew outcomes, copies, times and stamps only, are still read.
+const packVersion = 3
 
 // ErrPacked is returned for bytes that Pack did not write.
 var ErrPacked = errors.New("packed probes are damaged")
@@ -39,18 +39,17 @@ const (
 	mostText   = 1 << 10 // bytes of a cause
 )
 
-// Pack writes the probes of one reading into a few bytes each, exact to the nanosecond; how
-// late a probe left in whole microseconds, rounded up, from a tenth of a millisecond on. at is the reading's
-// beginning. Layout: version; then for each probe a head varint (outcome in the low 3 bits,
-// whether there is more, copies above), the zigzag varint of the change of its due time against
-// an even spacing, and, when it has a round-trip time, the stamp and the zigzag varint of the
-// change of that time since the one before. More is a varint of which things follow: lateness
-// in µs, TTL of the answer (when it is another than that of the answer before), cause, how it
-// was answered, who answered, what fits, its number (when it is not the next), and marks. Texts
-// that were there before are named by their place among the texts.
-func Pack(at time.Time, probes []Probe) []byte {
+// PackSecond packs probes in version 2, for who knows no newer one: a few bytes each, and nothing is
+// left out. at is the reading's beginning. Layout: version; then for each probe a head varint (outcome
+// in the low 3 bits, whether there is more, copies above), the zigzag varint of the change of its due
+// time against an even spacing, and, when it has a round-trip time, the stamp and the zigzag varint of
+// the change of that time since the one before. More is a varint of which things follow: lateness in
+// µs, TTL of the answer (when it is another than that of the answer before), cause, how it was
+// answered, who answered, what fits, its number (when it is not the next), and marks. Texts that were
+// there before are named by their place among the texts.
+func PackSecond(at time.Time, probes []Probe) []byte {
 	p := packer{out: make([]byte, 1, 1+6*len(probes)), texts: map[string]int{}, number: -1}
-	p.out[0] = packVersion
+	p.out[0] = 2
 	due, step, rtt := int64(0), int64(0), int64(0)
 	for _, x := range probes {
 		more := p.more(x)
@@ -187,6 +186,9 @@ func Unpack(at time.Time, packed []byte) ([]Probe, error) {
 	}
 	if packed[0] < 1 || packed[0] > packVersion {
 		return nil, fmt.Errorf("%w: version %d is unknown", ErrPacked, packed[0])
+	}
+	if packed[0] == packVersion {
+		return unpackDense(at, packed[1:])
 	}
 	u := unpacker{in: packed[1:], version: packed[0], number: -1}
 	probes := make([]Probe, 0, len(u.in)/4)

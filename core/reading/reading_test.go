@@ -106,7 +106,79 @@ func TestPackKeepsEveryNanosecond(t *testing.T) {
 		r := reading.Of(start, time.Minute, 60, time.Second, probes)
 		require.Equal(t, r, reading.Of(start, time.Minute, 60, time.Second, back), "an agent that is started again finds the same figures")
 	}
-	assert.Less(t, len(reading.Pack(start, steady())), 400, "a quiet minute takes a few hundred bytes")
+	for _, few := range [][]reading.Probe{{}, {{DueAt: start}}, {{DueAt: start, Outcome: reading.Answered, RTT: ms}}, {{DueAt: start.Add(time.Hour), Number: 7, Outcome: reading.Answered, RTT: 1 << 50, TTL: 255}}} {
+		back, err := reading.Unpack(start, reading.Pack(start, few))
+		require.NoError(t, err)
+		assert.Equal(t, few, back)
+	}
+}
+
+// TestPackKnowsDelays: times far from all others, all alike, losses among answers, other spacings;
+// each nanosecond stays, and what takes how much is worked by hand: a Rice code of 60 times that are
+// exponential above the least, of mean m, takes about log2(m ln 2) + 2 bits a time.
+func TestPackKnowsDelays(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 3))
+	quiet := func(int) time.Duration { return 5*ms + time.Duration(r.IntN(1000)) }
+	for _, c := range []struct {
+		name string
+		rtt  func(i int) time.Duration
+		lost int // each so many
+		most int
+		due  func(i int) time.Duration
+		late func(i int) time.Duration
+	}{
+		{"exponential, 200 µs", func(int) time.Duration { return 5*ms + time.Duration(r.ExpFloat64()*200e3) }, 0, 30 + 60*20/8, nil, nil},
+		{"exponential, 10 ms", func(int) time.Duration { return 40*ms + time.Duration(r.ExpFloat64()*10e6) }, 0, 30 + 60*26/8, nil, nil},
+		{"all alike", func(int) time.Duration { return 7 * ms }, 0, 40, nil, nil},
+		{"it creeps", func(i int) time.Duration { return 5*ms + time.Duration(i)*ms + time.Duration(r.IntN(1000)) }, 0, 30 + 60*23/8, nil, nil},
+		{"one is far", func(i int) time.Duration { return 5*ms + time.Duration(r.IntN(1000)) + time.Duration(i/59)*time.Second }, 0, 50 + 60*12/8, nil, nil},
+		{"every fifth is lost", func(int) time.Duration { return 5*ms + time.Duration(r.IntN(1000)) }, 5, 50 + 60*12/8 + 12*2, nil, nil},
+		{"all are lost", nil, 1, 30 + 60*3, nil, nil},
+		{"due within a microsecond", quiet, 0, 40 + 60*(12+11)/8, func(int) time.Duration { return time.Duration(r.IntN(400)) }, nil},
+		{"the clock is set", quiet, 0, 55 + 60*12/8, func(i int) time.Duration { return time.Duration(i/30) * 40 * ms }, nil},
+		{"random intervals", quiet, 0, 40 + 60*(12+33)/8, func(int) time.Duration { return time.Duration(r.ExpFloat64() * 1e9) }, nil},
+		{"each third is late", quiet, 0, 40 + 60*(12+11)/8, nil, func(i int) time.Duration {
+			return time.Duration(i%3/2) * time.Duration(100+r.IntN(200)) * time.Microsecond
+		}},
+		{"one is late", quiet, 0, 55 + 60*13/8, nil, func(i int) time.Duration { return time.Duration(i/59) * ms }},
+	} {
+		var probes []reading.Probe
+		for i := range 60 {
+			p := reading.Probe{Number: 3600 + i, DueAt: start.Add(time.Duration(i) * time.Second)}
+			if c.due != nil {
+				p.DueAt = p.DueAt.Add(c.due(i))
+			}
+			if c.late != nil {
+				p.SentLate = c.late(i)
+			}
+			if c.lost == 0 || i%c.lost != 0 {
+				p.Outcome, p.RTT, p.TTL, p.Stamp = reading.Answered, c.rtt(i), 57, reading.StampKernel
+			}
+			probes = append(probes, p)
+		}
+		packed := reading.Pack(start, probes)
+		back, err := reading.Unpack(start, packed)
+		require.NoError(t, err)
+		require.Equal(t, probes, back, c.name)
+		assert.Less(t, len(packed), c.most, c.name)
+		second, err := reading.Unpack(start, reading.PackSecond(start, probes))
+		require.NoError(t, err)
+		require.Equal(t, probes, second, "and as it is written for who knows no newer one")
+		assert.Equal(t, packed, reading.Dense(start, reading.PackSecond(start, probes)))
+		assert.Equal(t, packed, reading.Dense(start, packed))
+		for cut := range len(packed) - 1 {
+			_, err := reading.Unpack(start, packed[:cut+1])
+			if cut > 0 {
+				assert.ErrorIs(t, err, reading.ErrPacked, "%s, cut at %d", c.name, cut)
+			}
+		}
+		_, err = reading.Unpack(start, append(packed, 0))
+		assert.ErrorIs(t, err, reading.ErrPacked, "%s, with more behind", c.name)
+	}
+	assert.Equal(t, []byte{2, 0xff}, reading.Dense(start, []byte{2, 0xff}), "what is damaged stays as it is")
+	// A head that says that there are more probes than bytes can hold is refused before room is made.
+	_, err := reading.Unpack(start, []byte{3, 0xff, 0xff, 0xff, 0xff, 0x0f, 0, 0, 0, 0, 0, 0, 0})
+	assert.ErrorIs(t, err, reading.ErrPacked)
 }
 
 // TestLateStaysLate: how late a probe left is rounded so that the same of them count as late.
@@ -155,10 +227,26 @@ func steady() []reading.Probe {
 	return probes
 }
 
+func BenchmarkPack(b *testing.B) {
+	r := rand.New(rand.NewPCG(5, 5))
+	probes := steady()
+	for i := range probes {
+		probes[i].RTT = 5*ms + time.Duration(r.ExpFloat64()*200e3)
+	}
+	second := reading.PackSecond(start, probes)
+	for b.Loop() {
+		reading.Dense(start, second)
+	}
+	b.ReportMetric(float64(len(second)), "B/second")
+	b.ReportMetric(float64(len(reading.Pack(start, probes))), "B/dense")
+}
+
 func FuzzUnpack(f *testing.F) {
 	f.Add(reading.Pack(start, steady()))
 	f.Add(reading.Pack(start, randomProbes(1, 20)))
 	f.Add([]byte{3})
+	f.Add([]byte{4})
+	f.Add(reading.PackSecond(start, randomProbes(2, 20)))
 	f.Add([]byte{1, 0xff, 0xff})
 	f.Add([]byte{2, 0xff, 0xff})
 	f.Fuzz(func(t *testing.T, data []byte) {

@@ -33,7 +33,7 @@ func (a *Agent) writeJournal() error {
 	a.mu.Unlock()
 	for i := range entries {
 		if entries[i].probes != nil {
-			entries[i].Packed = reading.Pack(entries[i].At, entries[i].probes)
+			entries[i].Packed = reading.PackSecond(entries[i].At, entries[i].probes)
 		}
 	}
 	return writeWhole(a.journalFile(), entries)
@@ -98,7 +98,7 @@ func (e journalEntry) record(flag protocol.Flags) protocol.Record {
 	}
 	packed := e.Packed
 	if packed == nil {
-		packed = reading.Pack(e.At, probes)
+		packed = reading.PackSecond(e.At, probes)
 	}
 	expected := int(time.Minute / e.Interval)
 	return protocol.Record{Path: e.Path, Watch: e.Watch, Flags: e.Flags | flag, Packed: packed,

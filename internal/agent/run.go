@@ -144,7 +144,7 @@ func (a *Agent) do(ctx context.Context, o protocol.RunOrder, heard func(kind.Pro
 	}
 	for i, m := range made {
 		if x := outcomes[i]; x.Reading != nil && k.Paths {
-			r := protocol.Record{Path: m.Path, Watch: m.Watch, Run: m.Run, Reading: *x.Reading, Packed: reading.Pack(x.Reading.At, x.Probes)}
+			r := protocol.Record{Path: m.Path, Watch: m.Watch, Run: m.Run, Reading: *x.Reading, Packed: reading.PackSecond(x.Reading.At, x.Probes)}
 			if m.OnDemand {
 				r.Flags = protocol.OnDemand
 			}

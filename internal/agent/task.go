@@ -154,7 +154,7 @@ func (a *Agent) runOnce(ctx context.Context, id ident.ID, t protocol.Task, fails
 		run.Outcome, run.Reason = protocol.Failed, "no probe could be sent: "+cause
 	}
 	if b.Len() > 0 {
-		a.spool.add(protocol.Record{Path: t.Path, Watch: t.Watch, Run: run.ID, Reading: b.Reading(), Packed: reading.Pack(b.At(), b.Probes())})
+		a.spool.add(protocol.Record{Path: t.Path, Watch: t.Watch, Run: run.ID, Reading: b.Reading(), Packed: reading.PackSecond(b.At(), b.Probes())})
 	}
 	a.spool.addRun(run)
 }

@@ -187,7 +187,7 @@ func duration(n sql.NullInt64) figure.Duration {
 
 func rowOf(r protocol.Record) readingRow {
 	x := r.Reading
-	packed := r.Packed
+	packed := reading.Dense(x.At, r.Packed)
 	if packed == nil {
 		packed = []byte{}
 	}

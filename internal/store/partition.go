@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -18,6 +19,9 @@ const (
 	dayForm    = "20060102"
 	mostAhead  = 7 * 24 * time.Hour   // of now, that a day gets a partition
 	mostBehind = 400 * 24 * time.Hour // likewise
+	// atOnce is how many days are made or dropped by one statement, which holds all others up and
+	// has to end in time.
+	atOnce = 32
 )
 
 func later(a, b time.Time) time.Time {
@@ -66,13 +70,12 @@ func (s *Store) CoverDays(ctx context.Context, from, to time.Time) error {
 		}
 		have[name] = true
 	}
-	if len(parts) == 0 {
-		return nil
-	}
-	parts = append(parts, "PARTITION beyond VALUES LESS THAN (MAXVALUE)")
-	err = s.exec(ctx, "ALTER TABLE readings REORGANIZE PARTITION beyond INTO ("+strings.Join(parts, ", ")+")")
-	if err != nil {
-		s.days.known = nil
+	for some := range slices.Chunk(parts, atOnce) {
+		err = s.exec(ctx, "ALTER TABLE readings REORGANIZE PARTITION beyond INTO ("+strings.Join(some, ", ")+", PARTITION beyond VALUES LESS THAN (MAXVALUE))")
+		if err != nil {
+			s.days.known = nil
+			break
+		}
 	}
 	return wrap("make a partition for each day", err)
 }
@@ -117,11 +120,12 @@ func (s *Store) DropBefore(ctx context.Context, t time.Time) (int, error) {
 			drop = append(drop, "d"+day)
 		}
 	}
-	if len(drop) > 0 {
-		if err := s.exec(ctx, "ALTER TABLE readings DROP PARTITION "+strings.Join(drop, ", ")); err != nil {
+	slices.Sort(drop)
+	for some := range slices.Chunk(drop, atOnce) { // the oldest first: what is cut off leaves no gap
+		s.days.known = nil
+		if err := s.exec(ctx, "ALTER TABLE readings DROP PARTITION "+strings.Join(some, ", ")); err != nil {
 			return 0, wrap("drop old readings", err)
 		}
-		s.days.known = nil
 	}
 	return len(drop), nil
 }

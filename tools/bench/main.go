@@ -40,7 +40,7 @@ func main() {
 		run  func(context.Context, string) error
 	}{
 		{"pinging", func(ctx context.Context, dir string) error { return pinging(ctx, dir, *program, *seconds) }},
-		{"writing", writing}, {"reading", reading}, {"worlds", worlds}, {"labs", labs},
+		{"writing", writing}, {"keeping", keeping}, {"reading", reading}, {"worlds", worlds}, {"labs", labs},
 		{"sweeping", func(ctx context.Context, dir string) error { return sweeping(ctx, dir, *program) }},
 		{"crowds", func(ctx context.Context, dir string) error { return crowds(ctx, dir, *program) }},
 		{"starting", func(ctx context.Context, dir string) error { return starting(ctx, dir, *program) }},

@@ -49,7 +49,7 @@ func tenThousand(ctx context.Context, dir string) error {
 	now := time.Now().Truncate(time.Minute)
 	const past = 60
 	var quiet, slow []minuteOf
-	if err := minutes(ctx, views[0].ID, now, past, func(r core.Reading, p []core.Probe) error {
+	if err := minutes(ctx, now, past, func(r core.Reading, p []core.Probe) error {
 		quiet = append(quiet, minuteOf{r, core.Pack(r.At, p)})
 		later := slices.Clone(p)
 		for i := range later {

@@ -37,8 +37,10 @@ func Minutes(ctx context.Context, m *world.Model, p Path, start, end time.Time, 
 		b.Reset(at)
 		limit := at.Add(time.Minute)
 		for ; due.Before(limit); due = due.Add(p.Interval) {
+			x := probe(walker.Echo(p.From, p.To, due, number+1), due, p.Wait)
+			x.Number = int(number)
+			b.Add(x)
 			number++
-			b.Add(probe(walker.Echo(p.From, p.To, due, number), due, p.Wait))
 		}
 		if err := each(b.Reading(), b.Probes()); err != nil {
 			return err

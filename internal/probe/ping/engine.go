@@ -212,7 +212,7 @@ func (e *Engine) sendDue() {
 		return
 	}
 	e.number++
-	f := &flight{number: e.number, probe: reading.Probe{Number: a.sent, DueAt: now.Round(0).Add(-late), SentLate: late}}
+	f := &flight{number: e.number, probe: reading.Probe{Number: a.sent, DueAt: a.dueAt(now, late), SentLate: late}}
 	family := wire.FamilyOf(a.Addr)
 	e.inFlight[f.number] = &flightOf{f, a}
 	a.flights = append(a.flights, f)

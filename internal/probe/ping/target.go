@@ -61,6 +61,24 @@ type aim struct {
 	highest uint64    // number of the probes that were answered
 	flights []*flight // in the order of sending
 	index   int       // in the heap of deadlines; −1 when not in it
+	anchor  time.Time // a deadline of which it is known what time of day it was
+	day     time.Time // that
+}
+
+// jitter is how far two readings of the two clocks may be apart for no reason but that one is read
+// behind the other.
+const jitter = 100 * time.Microsecond
+
+// dueAt is the time of day of the deadline, of which now is late. As long as nobody sets the clock,
+// deadlines are as far apart by the time of day as they are by the steady clock: reading both afresh
+// for each would only add noise.
+func (a *aim) dueAt(now time.Time, late time.Duration) time.Time {
+	is := now.Round(0).Add(-late)
+	if expected := a.day.Add(a.due.Sub(a.anchor)); !a.anchor.IsZero() && is.Sub(expected).Abs() < jitter {
+		return expected
+	}
+	a.anchor, a.day = a.due, is
+	return is
 }
 
 func (a *aim) step() time.Duration {
