@@ -169,6 +169,7 @@ func (s *server) register(a huma.API) {
 	s.registerPeople(a)
 	s.registerPasskeys(a)
 	s.registerPaths(a)
+	s.registerRows(a)
 	s.registerWatches(a)
 	s.registerRuns(a)
 	s.registerMaintenance(a)

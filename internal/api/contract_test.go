@@ -134,7 +134,7 @@ func TestAnswersAreAsTheDocumentSays(t *testing.T) {
 	s.ask(http.MethodPost, "/watches", `{"name": "routes", "kind": "trace", "from": ["quay"], "to": ["192.0.2.9"], "every": "1h"}`, http.StatusCreated, nil)
 	require.Equal(t, http.StatusNoContent, s.asAgent(http.MethodPost, "/health", pier.Key, protocol.Health{Version: "1", May: []string{}, Addresses: []string{}}).StatusCode)
 	id := s.path.String()
-	gets := []string{"/status", "/agents", "/paths", "/paths?trace=true&all=true", "/paths/" + id, "/paths/" + id + "/series", "/paths/" + id + "/readings", "/paths/" + id + "/episodes", "/paths/" + id + "/routes", "/paths/" + id + "/lanes",
+	gets := []string{"/status", "/agents", "/paths", "/paths?trace=true&all=true", "/paths/rows", "/paths/choices", "/paths/sketches?ids=" + id, "/paths/" + id, "/paths/" + id + "/series", "/paths/" + id + "/readings", "/paths/" + id + "/episodes", "/paths/" + id + "/routes", "/paths/" + id + "/lanes",
 		"/watches", "/watches/new", "/watches/holm", "/runs", "/sweeps", "/traces", "/two-ended", "/degraded", "/reports/degraded", "/incidents", "/notices", "/changes", "/baselines"}
 	check := func() {
 		for _, path := range gets {
@@ -281,7 +281,12 @@ func TestWhatIsPolledHasATag(t *testing.T) {
 // stream reads events of a stream until one of a kind comes.
 func (s *desk) stream(last string, until string) (ids, kinds []string, text string) {
 	s.t.Helper()
-	r, err := http.NewRequestWithContext(s.t.Context(), http.MethodGet, s.web.URL+"/api/v1/events", nil)
+	return s.streamOf("/events", last, until)
+}
+
+func (s *desk) streamOf(path, last, until string) (ids, kinds []string, text string) {
+	s.t.Helper()
+	r, err := http.NewRequestWithContext(s.t.Context(), http.MethodGet, s.web.URL+"/api/v1"+path, nil)
 	require.NoError(s.t, err)
 	r.Header.Set("Authorization", "Bearer "+token)
 	if last != "" {

@@ -25,6 +25,13 @@ type ReadingEvent apitype.Reading
 // StateEvent tells that a path stands otherwise than before.
 type StateEvent apitype.Path
 
+// PathEvent tells that there is a new reading of a path, or that it stands otherwise, to who asked
+// to hear that in brief.
+type PathEvent struct {
+	PathID string `json:"path_id"`
+	State  bool   `json:"state,omitempty" doc:"It stands otherwise than before"`
+}
+
 // WatchEvent tells that the watches changed.
 type WatchEvent struct {
 	At time.Time `json:"at"`
@@ -84,7 +91,8 @@ type AliveEvent struct {
 }
 
 type listen struct {
-	Last int64 `header:"Last-Event-ID" doc:"The id of the last event that was heard: those behind it come first, or 'missed' when they are not kept any more"`
+	Brief bool  `query:"brief" doc:"In place of 'reading' and 'state' comes 'path', which says of which it is"`
+	Last  int64 `header:"Last-Event-ID" doc:"The id of the last event that was heard: those behind it come first, or 'missed' when they are not kept any more"`
 }
 
 // comeBack is how long a browser waits before it connects anew, in milliseconds.
@@ -93,7 +101,7 @@ const comeBack = 2000
 func (s *server) registerEvents(a huma.API) {
 	swept, traced, ended := news("sweeps"), news("traces"), news("two-ended")
 	op := operation(http.MethodGet, "/events", "listen", "A live stream of new readings and changes of state (server-sent events); each has an id, by which it is resumed", "Events")
-	sse.Register(a, op, map[string]any{"reading": ReadingEvent{}, "state": StateEvent{}, "watch": WatchEvent{}, string(swept): SweepEvent{}, string(traced): TraceEvent{}, string(ended): TwoEndedEvent{}, "run": RunEvent{}, "incident": IncidentEvent{}, "notice": NoticeEvent{}, "missed": MissedEvent{}, "alive": AliveEvent{}},
+	sse.Register(a, op, map[string]any{"reading": ReadingEvent{}, "state": StateEvent{}, "path": PathEvent{}, "watch": WatchEvent{}, string(swept): SweepEvent{}, string(traced): TraceEvent{}, string(ended): TwoEndedEvent{}, "run": RunEvent{}, "incident": IncidentEvent{}, "notice": NoticeEvent{}, "missed": MissedEvent{}, "alive": AliveEvent{}},
 		func(ctx context.Context, in *listen, send sse.Sender) {
 			ctx, leave := s.c.People.WhileIn(ctx, people.Of(ctx))
 			defer leave()
@@ -107,7 +115,7 @@ func (s *server) registerEvents(a huma.API) {
 			if !whole && send.Data(MissedEvent{time.Now().UTC()}) != nil {
 				return
 			}
-			l := listener{s: s, send: send, see: s.sight(ctx), told: map[ident.ID]int{}, seen: map[ident.ID]bool{}}
+			l := listener{s: s, brief: in.Brief, send: send, see: s.sight(ctx), told: map[ident.ID]int{}, seen: map[ident.ID]bool{}}
 			for {
 				var err error
 				select {
@@ -134,11 +142,12 @@ func news(place string) events.Kind { return events.Kind(kind.In(place).News) }
 
 // listener is told what happens.
 type listener struct {
-	s    *server
-	send sse.Sender
-	see  *sight.Sight
-	told map[ident.ID]int  // probes of runs that go on
-	seen map[ident.ID]bool // runs, where not all are
+	s     *server
+	brief bool
+	send  sse.Sender
+	see   *sight.Sight
+	told  map[ident.ID]int  // probes of runs that go on
+	seen  map[ident.ID]bool // runs, where not all are
 }
 
 func (l *listener) tell(ctx context.Context, e events.Event) error {
@@ -152,6 +161,14 @@ func (l *listener) tell(ctx context.Context, e events.Event) error {
 	}
 	delete(l.told, e.Run)
 	delete(l.seen, e.Run)
+	if l.brief {
+		switch e.Kind {
+		case events.NewReading:
+			return l.send(sse.Message{ID: int(e.ID), Data: PathEvent{PathID: e.Reading.Path.String()}})
+		case events.StateChanged:
+			return l.send(sse.Message{ID: int(e.ID), Data: PathEvent{PathID: e.Path.String(), State: true}})
+		}
+	}
 	return l.s.sendEvent(func(data any) error { return l.send(sse.Message{ID: int(e.ID), Data: data}) }, e)
 }
 

@@ -13,24 +13,29 @@ import (
 	"woodlark.example/internal/service/sight"
 )
 
-type listPaths struct {
+// FilterOfPaths is which paths a list takes: all conditions together.
+type FilterOfPaths struct {
 	State  []string `query:"state" enum:"steady,degraded,lost,unmeasured" doc:"One or more, with commas between"`
 	Site   string   `query:"site" doc:"Of the agent or of the target"`
 	Agent  string   `query:"agent"`
 	Tag    string   `query:"tag"`
 	Search string   `query:"search" doc:"In the names of agent, target and sites"`
 	All    bool     `query:"all" doc:"Those too that no watch measures"`
-	Trace  bool     `query:"trace" doc:"With the last day in small"`
-	Offset int      `query:"offset" minimum:"0"`
-	Limit  int      `query:"limit" minimum:"1" maximum:"20000" default:"1000"`
 }
 
-func (l listPaths) filter(see *sight.Sight) service.Filter {
+func (l FilterOfPaths) filter(see *sight.Sight) service.Filter {
 	var states []guard.State
 	for _, x := range l.State {
 		states = append(states, guard.State(x))
 	}
 	return service.Filter{States: states, Site: l.Site, Agent: l.Agent, Tag: l.Tag, Search: l.Search, All: l.All, Sight: see}
+}
+
+type listPaths struct {
+	FilterOfPaths
+	Trace  bool `query:"trace" doc:"With the last day in small"`
+	Offset int  `query:"offset" minimum:"0"`
+	Limit  int  `query:"limit" minimum:"1" maximum:"20000" default:"1000"`
 }
 
 // PathList is a page of paths.
@@ -78,9 +83,9 @@ func (s *server) registerPaths(a huma.API) {
 	huma.Register(a, operation(http.MethodGet, "/paths", "list-paths", "All paths, worst first", "Paths"),
 		func(ctx context.Context, in *listPaths) (*body[PathList], error) {
 			now := time.Now()
-			views := s.c.Views(in.filter(s.sight(ctx)))
-			out := PathList{Total: len(views), Paths: []apitype.Path{}}
-			for _, v := range views[min(in.Offset, len(views)):min(in.Offset+in.Limit, len(views))] {
+			views, total := s.c.Page(in.filter(s.sight(ctx)), in.Offset, in.Limit)
+			out := PathList{Total: total, Paths: []apitype.Path{}}
+			for _, v := range views {
 				out.Paths = append(out.Paths, pathOf(v, s.c.Zone(), now, in.Trace))
 			}
 			return &body[PathList]{out}, nil

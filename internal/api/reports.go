@@ -37,7 +37,7 @@ func (s *server) registerReports(a huma.API) {
 	huma.Register(a, operation(http.MethodGet, "/status", "get-status", "How the service and its paths stand", "Reports"),
 		func(ctx context.Context, _ *struct{}) (*body[apitype.Status], error) {
 			see := s.sight(ctx)
-			views := s.c.Views(service.Filter{Sight: see})
+			views := s.c.Ranks(service.Filter{Sight: see})
 			since, why := s.c.Notices.Away()
 			out := apitype.Status{Version: s.Version, Now: time.Now().UTC(), Zone: s.c.Zone().String(), Paths: count(views), Watches: len(s.watchesSeen(see)),
 				Agents: s.agentsSeen(see), HeldBack: s.c.Fleet.HeldBack(), DatabaseAwaySince: utc(since), DatabaseAwayWhy: why, DiskFull: s.c.Notices.Disk(), SetAside: s.c.Fleet.SetAside(), ClocksOff: []apitype.ClockOff{}, Summary: summary(views, s.narrowed(see, s.c.Incidents.Open()))}

@@ -25,7 +25,7 @@ var forParts = []string{
 	"get-session", "sign-out", "list-sessions", "end-session", "change-passphrase",
 	"list-tokens", "add-token", "end-token", "list-passkeys", "begin-passkey", "add-passkey", "end-passkey",
 	"list-kinds", "estimate", "get-status", "listen",
-	"list-paths", "list-baselines", "report-degraded", "report-degraded-at-its-old-place", "list-incidents",
+	"list-paths", "list-path-rows", "list-path-choices", "list-path-sketches", "list-baselines", "report-degraded", "report-degraded-at-its-old-place", "list-incidents",
 	"compare", "export-readings", "list-agents", "get-standing", "list-sites",
 	"list-runs", "start-runs", "list-traces", "list-sweeps", "list-two-ended", "list-annotations", "list-objectives", "get-objective", "list-watches", "add-watch", "apply-watches",
 }

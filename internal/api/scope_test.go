@@ -135,6 +135,9 @@ func TestWhoIsLetInForAPart(t *testing.T) {
 			_, none := s.by(key, http.MethodGet, strings.NewReplacer("gull", "nobody", "skerries", "nobody").Replace(list), "")
 			assert.Equal(t, none, strings.NewReplacer("gull", "nobody", "skerries", "nobody").Replace(text), list)
 		}
+		_, text = s.by(key, http.MethodGet, "/paths/sketches?ids="+s.path.String()+","+s.hidden.String(), "")
+		assert.Contains(t, text, s.path.String(), scope)
+		assert.NotContains(t, text, s.hidden.String(), scope)
 		// The same words as of what there is not.
 		_, none := s.by(key, http.MethodGet, "/paths/"+ident.ID{1}.String(), "")
 		_, hides := s.by(key, http.MethodGet, "/paths/"+s.hidden.String(), "")

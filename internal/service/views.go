@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -73,8 +75,8 @@ func (s *Service) about(now time.Time) about {
 	return with
 }
 
-func (s *Service) view(p *paths.Path, with about) View {
-	v := View{Throughput: s.throughputOf(p), Beside: s.throughputBeside(p)}
+// rank is what of a view says where it stands among others.
+func (s *Service) rank(p *paths.Path, with about) (v View) {
 	patience := 3 * time.Minute
 	for _, w := range with.watches[p.ID] {
 		v.Watches = append(v.Watches, w.Name)
@@ -82,28 +84,110 @@ func (s *Service) view(p *paths.Path, with about) View {
 		v.Watched = v.Watched || !w.Paused
 		patience = max(patience, w.Patience(with.now))
 	}
-	v.View = s.Paths.View(p, with.now, patience, with.shared[s.Paths.Key(p)])
+	v.View = s.Paths.Rank(p, with.now, patience)
+	return v
+}
+
+// explain makes a rank the whole view.
+func (s *Service) explain(p *paths.Path, v *View, with about) {
+	s.Paths.Explain(p, &v.View, with.now, with.shared[s.Paths.Key(p)])
+	v.Throughput, v.Beside = s.throughputOf(p), s.throughputBeside(p)
+}
+
+func (s *Service) view(p *paths.Path, with about) View {
+	v := s.rank(p, with)
+	s.explain(p, &v, with)
 	return v
 }
 
 // Views are the paths that a filter takes, worst first.
 func (s *Service) Views(f Filter) []View {
+	page, _ := s.Page(f, 0, math.MaxInt)
+	return page
+}
+
+// Page is a part of Views, and how many there are in all. It costs little more than the part does.
+func (s *Service) Page(f Filter, offset, limit int) (page []View, total int) {
+	list, with := s.ranks(f)
+	order := make([]int, len(list)) // views are large
+	severity := make([]float64, len(list))
+	for i := range list {
+		order[i], severity[i] = i, list[i].Severity()
+	}
+	slices.SortFunc(order, func(i, j int) int {
+		a, b := &list[i], &list[j]
+		return cmp.Or(cmp.Compare(severity[j], severity[i]), cmp.Compare(a.Agent.Name, b.Agent.Name),
+			cmp.Compare(a.Target, b.Target), cmp.Compare(a.Family, b.Family), cmp.Compare(a.Via, b.Via))
+	})
+	offset = min(offset, len(list))
+	order = order[offset : offset+min(limit, len(list)-offset)]
+	page = make([]View, 0, len(order))
+	for _, i := range order {
+		s.explain(list[i].path, &list[i].View, with)
+		page = append(page, list[i].View)
+	}
+	return page, len(list)
+}
+
+// ranked is the rank of a path.
+type ranked struct {
+	View
+	path *paths.Path
+}
+
+// ranks are those of the paths that a filter takes, in no order.
+func (s *Service) ranks(f Filter) ([]ranked, about) {
 	all := s.Paths.All()
-	views := make([]View, 0, len(all))
+	list := make([]ranked, 0, len(all))
 	with := s.about(time.Now())
 	for _, p := range all {
 		if !f.Sight.Path(p) {
 			continue
 		}
-		if v := s.view(p, with); f.takes(v) {
-			views = append(views, v)
+		if v := s.rank(p, with); f.takes(v) {
+			list = append(list, ranked{v, p})
 		}
 	}
-	slices.SortFunc(views, func(a, b View) int {
-		return cmp.Or(cmp.Compare(b.Severity(), a.Severity()), cmp.Compare(a.Agent.Name, b.Agent.Name),
-			cmp.Compare(a.Target, b.Target), cmp.Compare(a.Family, b.Family))
-	})
+	return list, with
+}
+
+// Ranks are the paths that a filter takes, in no order, without what takes long to say: findings,
+// what is known of episodes that go on, the last day, and throughput.
+func (s *Service) Ranks(f Filter) []View {
+	list, _ := s.ranks(f)
+	views := make([]View, len(list))
+	for i, r := range list {
+		views[i] = r.View
+	}
 	return views
+}
+
+// Choices are what paths can be selected by, of those that the filter takes: each once, in order.
+type Choices struct {
+	Sites, Agents, Tags []string
+	Throughput          bool // of one of them at least it was measured
+}
+
+// Choices of the paths that a filter takes.
+func (s *Service) Choices(f Filter) Choices {
+	sites, agents, tags := map[string]bool{}, map[string]bool{}, map[string]bool{}
+	var c Choices
+	list, _ := s.ranks(f)
+	for _, v := range list {
+		sites[v.Site], sites[v.Agent.Site], agents[v.Agent.Name] = true, true, true
+		for _, t := range v.Tags {
+			tags[t] = true
+		}
+		c.Throughput = c.Throughput || s.throughputOf(v.path) != nil
+	}
+	for _, x := range []struct {
+		to   *[]string
+		from map[string]bool
+	}{{&c.Sites, sites}, {&c.Agents, agents}, {&c.Tags, tags}} {
+		delete(x.from, "")
+		*x.to = slices.Sorted(maps.Keys(x.from))
+	}
+	return c
 }
 
 // reported are the paths as reports need them.
@@ -125,11 +209,22 @@ func (s *Service) View(id ident.ID) (View, error) {
 	return s.view(p, s.about(time.Now())), nil
 }
 
+// Some are the paths of some identifiers, in their order; without those that there are none of.
+func (s *Service) Some(ids []ident.ID) (list []View) {
+	with := s.about(time.Now())
+	for _, id := range ids {
+		if p := s.Paths.ByID(id); p != nil {
+			list = append(list, s.view(p, with))
+		}
+	}
+	return list
+}
+
 // noteStates tells listeners of states that changed with time alone.
 func (s *Service) noteStates(now time.Time) {
 	with := s.about(now)
 	for _, p := range s.Paths.All() {
-		if p.Tell(s.view(p, with).Verdict.State) {
+		if p.Tell(s.rank(p, with).Verdict.State) {
 			s.Events.Publish(events.Event{Kind: events.StateChanged, Path: p.ID})
 		}
 	}

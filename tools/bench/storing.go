@@ -61,8 +61,13 @@ func openService(ctx context.Context, dir, name string) (*mariadb.Server, *store
 }
 
 // minutes makes n minutes of readings of a path.
-func minutes(ctx context.Context, path ident.ID, end time.Time, n int, each func(core.Reading, []core.Probe) error) error {
-	m, err := world.Read([]byte(lane), world.Options{Reference: end})
+func minutes(ctx context.Context, end time.Time, n int, each func(core.Reading, []core.Probe) error) error {
+	return minutesOf(ctx, 5, end, n, each)
+}
+
+// minutesOf is minutes of a world's seed.
+func minutesOf(ctx context.Context, seed uint64, end time.Time, n int, each func(core.Reading, []core.Probe) error) error {
+	m, err := world.Read([]byte(strings.Replace(lane, "seed: 5", fmt.Sprintf("seed: %d", seed), 1)), world.Options{Reference: end})
 	if err != nil {
 		return err
 	}
@@ -85,7 +90,7 @@ func writing(ctx context.Context, dir string) error {
 	now := time.Now()
 	for range paths {
 		id := ident.New()
-		if err := minutes(ctx, id, now, each, func(r core.Reading, p []core.Probe) error {
+		if err := minutes(ctx, now, each, func(r core.Reading, p []core.Probe) error {
 			records = append(records, protocol.Record{Path: id, Reading: r, Packed: core.Pack(r.At, p)})
 			return nil
 		}); err != nil {
@@ -223,7 +228,7 @@ func fill(ctx context.Context, c *service.Service, id ident.ID, fortnight bool) 
 	var failed error
 	err := c.Paths.Import(ctx, id, func(yield func(paths.Minute) bool) {
 		at := 0
-		failed = minutes(ctx, id, time.Now(), n, func(r core.Reading, p []core.Probe) error {
+		failed = minutes(ctx, time.Now(), n, func(r core.Reading, p []core.Probe) error {
 			if at++; !fortnight && at%10 != 0 {
 				return nil
 			}
@@ -283,27 +288,63 @@ func plotTime(ctx context.Context, server *mariadb.Server, fetch func(string) ([
 	return nil
 }
 
+// homeTime asks what the Paths page does when it opens. The floor is encoding those answers alone.
 func homeTime(fetch func(string) ([]byte, error)) error {
-	const path = "/paths?trace=true&limit=20000"
-	ours, err := median(21, func() error { _, err := fetch(path); return err })
+	answer, err := fetch("/paths/rows?offset=0&limit=50")
 	if err != nil {
 		return err
 	}
-	answer, err := fetch(path)
+	var rows api.RowList
+	if err := json.Unmarshal(answer, &rows); err != nil {
+		return err
+	}
+	if rows.Total != pinged || rows.Rows[0].NormalLowMs == nil {
+		return fmt.Errorf("the Paths page has %d paths", rows.Total)
+	}
+	var ids []string
+	for _, r := range rows.Rows {
+		ids = append(ids, r.ID)
+	}
+	asked := []string{"/status", "/incidents", "/paths/choices", "/paths/rows?offset=0&limit=50", "/paths/sketches?ids=" + strings.Join(ids, ",")}
+	bytes := 0
+	var answers []any
+	for _, path := range asked {
+		answer, err := fetch(path)
+		if err != nil {
+			return err
+		}
+		var read any
+		if err := json.Unmarshal(answer, &read); err != nil {
+			return err
+		}
+		bytes += len(answer)
+		answers = append(answers, read)
+	}
+	ours, err := median(21, func() error {
+		for _, path := range asked {
+			if _, err := fetch(path); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 	if err != nil {
 		return err
 	}
-	var list api.PathList
-	if err := json.Unmarshal(answer, &list); err != nil {
-		return err
-	}
-	if len(list.Paths) != pinged || list.Paths[0].Normal == nil {
-		return fmt.Errorf("the home page has %d paths", len(list.Paths))
-	}
-	floor, err := median(21, func() error { return json.NewEncoder(io.Discard).Encode(list) })
+	floor, err := median(21, func() error { return json.NewEncoder(io.Discard).Encode(answers) })
 	if err != nil {
 		return err
 	}
-	row(fmt.Sprintf("home page of 1,000 paths, %.1f MB (floor: encoding it alone)", float64(len(answer))/1e6), "ms", ours, floor)
+	row(fmt.Sprintf("the Paths page of 1,000 paths, %.0f kB in %d calls (floor: encoding it alone)", float64(bytes)/1e3, len(asked)), "ms", ours, floor)
+	const change = "/paths/rows?offset=0&limit=50"
+	answer, err = fetch(change)
+	if err != nil {
+		return err
+	}
+	ours, err = median(21, func() error { _, err := fetch(change); return err })
+	if err != nil {
+		return err
+	}
+	alone(fmt.Sprintf("  what changed since, %.0f kB", float64(len(answer))/1e3), "ms", ours)
 	return nil
 }

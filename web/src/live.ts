@@ -1,6 +1,6 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import type { Path, Reading, Run } from "./api";
+import type { PathEvent, Run } from "./api";
 import { heard, type RunEvent } from "./runs";
 
 /**
@@ -22,16 +22,16 @@ export function useLive(): boolean {
     }, 5000);
     const open = () => {
       if (source) return;
-      source = new EventSource("/api/v1/events");
+      source = new EventSource("/api/v1/events?brief=true");
       source.onopen = () => {
         setAlive(true);
         void client.invalidateQueries();
       };
       source.onerror = () => setAlive(false);
-      source.addEventListener("reading", (e) => stale.add((JSON.parse(e.data) as Reading).path_id));
-      source.addEventListener("state", (e) => {
-        stale.add((JSON.parse(e.data) as Path).id);
-        void client.invalidateQueries({ queryKey: ["status"] });
+      source.addEventListener("path", (e) => {
+        const { path_id, state } = JSON.parse(e.data) as PathEvent;
+        stale.add(path_id);
+        if (state) void client.invalidateQueries({ queryKey: ["status"] });
       });
       source.addEventListener("run", (e) => {
         const event = JSON.parse(e.data) as RunEvent;

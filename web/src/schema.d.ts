@@ -1019,6 +1019,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/paths/choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * By what paths can be selected: each site, agent and tag that one of them has
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["list-path-choices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/paths/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a list of paths shows of each, worst first: a page of 'list-paths' in a tenth of its bytes
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["list-path-rows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/paths/sketches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The last day of some paths in small, by their ids; those that there are none of any more are left out
+         * @description With 'Accept: text/csv' it comes as a table (RFC 4180), whose columns are named as the keys here.
+         */
+        get: operations["list-path-sketches"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/paths/{id}": {
         parameters: {
             query?: never;
@@ -4806,9 +4866,21 @@ export interface components {
             via: string;
             watches: string[] | null;
         };
+        PathChoices: {
+            agents: string[];
+            sites: string[];
+            tags: string[];
+            /** @description Whether any was measured */
+            throughput: boolean;
+        };
         PathEpisodes: {
             episodes: components["schemas"]["Episode"][] | null;
             path: components["schemas"]["Path"];
+        };
+        PathEvent: {
+            path_id: string;
+            /** @description It stands otherwise than before */
+            state?: boolean;
         };
         PathList: {
             paths: components["schemas"]["Path"][] | null;
@@ -4829,6 +4901,43 @@ export interface components {
         PathProperties: {
             path: components["schemas"]["PathName"];
             properties: components["schemas"]["Property"][] | null;
+        };
+        PathRow: {
+            /**
+             * Format: int64
+             * @enum {integer}
+             */
+            family: 4 | 6;
+            from: string;
+            id: string;
+            /** Format: double */
+            loss_ratio?: number;
+            /** Format: double */
+            normal_high_ms?: number;
+            /** Format: double */
+            normal_loss_ratio?: number;
+            /**
+             * Format: double
+             * @description Of what is worse, what was normal before
+             */
+            normal_low_ms?: number;
+            /**
+             * Format: double
+             * @description Of the last reading
+             */
+            rtt_median_ms?: number;
+            /** @description What matters most */
+            sentence?: string;
+            /**
+             * Format: date-time
+             * @description Left out when not known, as all below
+             */
+            since_at?: string;
+            /** @enum {string} */
+            state: "steady" | "degraded" | "lost" | "unmeasured";
+            throughput?: components["schemas"]["Carries"];
+            to: string;
+            via: string;
         };
         PathTold: {
             /**
@@ -5450,6 +5559,14 @@ export interface components {
             only_a: string[] | null;
             only_b: string[] | null;
             same: boolean;
+        };
+        RowList: {
+            rows: components["schemas"]["PathRow"][];
+            /**
+             * Format: int64
+             * @description Of all parts
+             */
+            total: number;
         };
         Rule: {
             /** @description All when left out */
@@ -11147,7 +11264,10 @@ export interface operations {
     };
     listen: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description In place of 'reading' and 'state' comes 'path', which says of which it is */
+                brief?: boolean;
+            };
             header?: {
                 /** @description The id of the last event that was heard: those behind it come first, or 'missed' when they are not kept any more */
                 "Last-Event-ID"?: number;
@@ -11203,6 +11323,17 @@ export interface operations {
                          * @constant
                          */
                         event: "notice";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
+                        data: components["schemas"]["PathEvent"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "path";
                         /** @description The event ID. */
                         id?: number;
                         /** @description The retry time in milliseconds. */
@@ -13895,6 +14026,311 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PathList"];
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-path-choices": {
+        parameters: {
+            query?: {
+                /** @description One or more, with commas between */
+                state?: ("steady" | "degraded" | "lost" | "unmeasured")[] | null;
+                /** @description Of the agent or of the target */
+                site?: string;
+                agent?: string;
+                tag?: string;
+                /** @description In the names of agent, target and sites */
+                search?: string;
+                /** @description Those too that no watch measures */
+                all?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PathChoices"];
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-path-rows": {
+        parameters: {
+            query?: {
+                /** @description One or more, with commas between */
+                state?: ("steady" | "degraded" | "lost" | "unmeasured")[] | null;
+                /** @description Of the agent or of the target */
+                site?: string;
+                agent?: string;
+                tag?: string;
+                /** @description In the names of agent, target and sites */
+                search?: string;
+                /** @description Those too that no watch measures */
+                all?: boolean;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RowList"];
+                };
+            };
+            /** @description Nothing changed since the content whose ETag was sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-path-sketches": {
+        parameters: {
+            query: {
+                /** @description Of paths, with commas between */
+                ids: string[] | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    /** @description Of the content; as If-None-Match it spares the next answer */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: components["schemas"]["Sketch"];
+                    };
                 };
             };
             /** @description Nothing changed since the content whose ETag was sent */

@@ -176,6 +176,32 @@ type Path struct {
 	BesideCarries *Carries   `json:"site_throughput,omitempty" doc:"To another far end at the target's site, where one was measured: of the path it says the access's part only"`
 }
 
+// PathRow is what a list shows of a path.
+type PathRow struct {
+	ID           string     `json:"id"`
+	From         string     `json:"from"`
+	To           string     `json:"to"`
+	Family       int        `json:"family" enum:"4,6"`
+	Via          string     `json:"via"`
+	State        string     `json:"state" enum:"steady,degraded,lost,unmeasured"`
+	SinceAt      *time.Time `json:"since_at,omitempty" doc:"Left out when not known, as all below"`
+	Sentence     string     `json:"sentence,omitempty" doc:"What matters most"`
+	RTTMs        *float64   `json:"rtt_median_ms,omitempty" doc:"Of the last reading"`
+	LossRatio    *float64   `json:"loss_ratio,omitempty"`
+	NormalLowMs  *float64   `json:"normal_low_ms,omitempty" doc:"Of what is worse, what was normal before"`
+	NormalHighMs *float64   `json:"normal_high_ms,omitempty"`
+	NormalLoss   *float64   `json:"normal_loss_ratio,omitempty"`
+	Throughput   *Carries   `json:"throughput,omitempty"`
+}
+
+// PathChoices are by what paths can be selected.
+type PathChoices struct {
+	Sites      []string `json:"sites" nullable:"false"`
+	Agents     []string `json:"agents" nullable:"false"`
+	Tags       []string `json:"tags" nullable:"false"`
+	Throughput bool     `json:"throughput" doc:"Whether any was measured"`
+}
+
 // Carries is the last throughput between the ends of a path, beside what is usual.
 type Carries struct {
 	At    time.Time  `json:"at"`

@@ -66,12 +66,19 @@ type Shared struct {
 // View is how a path stands now. Of one whose last reading is longer ago than patience nothing
 // is known any more; shared are the incidents that go on and that it is part of.
 func (x *Paths) View(p *Path, now time.Time, patience time.Duration, shared []Shared) View {
+	v := x.Rank(p, now, patience)
+	x.Explain(p, &v, now, shared)
+	return v
+}
+
+// Rank is what of a View says where it stands among others: all but its findings, what is known of
+// episodes that go on, and its last day.
+func (x *Paths) Rank(p *Path, now time.Time, patience time.Duration) View {
 	v := View{Path: p.Path}
 	v.Site = p.SiteNow()
 	if a := x.Fleet.ByID(p.AgentID); a != nil {
 		v.Agent = a.Agent
 	}
-	key := x.Key(p)
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	v.Verdict = p.guard.Verdict(now, patience)
@@ -86,6 +93,14 @@ func (x *Paths) View(p *Path, now time.Time, patience time.Duration, shared []Sh
 			break
 		}
 	}
+	return v
+}
+
+// Explain makes a rank of Rank the whole View.
+func (x *Paths) Explain(p *Path, v *View, now time.Time, shared []Shared) {
+	key := x.Key(p)
+	p.mu.Lock()
+	defer p.mu.Unlock()
 	why := func(number int) finding.Why {
 		w := finding.Why{Name: x.Devices.Call}
 		if e, ok := p.episode(number); ok {
@@ -124,7 +139,6 @@ func (x *Paths) View(p *Path, now time.Time, patience time.Duration, shared []Sh
 			v.Trace = append(v.Trace, s)
 		}
 	}
-	return v
 }
 
 // Severity orders paths: how much worse than normal, in multiples of what is

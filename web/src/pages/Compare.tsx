@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { useSearchParams } from "react-router";
-import { get, type SideBySide, type PathList } from "../api";
+import { get, type SideBySide, type RowList } from "../api";
 import { bits, ms, percent } from "../format";
 import { Choice } from "../parts/Choice";
 import { Trouble } from "../parts/Trouble";
@@ -16,8 +16,8 @@ const local = (t: Date) => new Date(t.getTime() - t.getTimezoneOffset() * 60_000
 /** Compare lays two paths, or one at two moments, or two runs, beside each other, and says what surely differs. */
 export function Compare() {
   const [search, setSearch] = useSearchParams();
-  const paths = useQuery({ queryKey: ["paths", "every"], queryFn: () => get<PathList>("/paths?limit=20000"), staleTime: 60_000 });
-  const list = (paths.data?.paths ?? []).map((p) => ({ id: p.id, name: `${p.from} → ${p.to}, IPv${p.family} by ${p.via}` }));
+  const paths = useQuery({ queryKey: ["paths", "every"], queryFn: () => get<RowList>("/paths/rows?limit=20000"), staleTime: 60_000 });
+  const list = (paths.data?.rows ?? []).map((p) => ({ id: p.id, name: `${p.from} → ${p.to}, IPv${p.family} by ${p.via}` }));
   const span = spans[search.get("for") ?? ""] ? search.get("for")! : "30m";
   const length = spans[span]! * 60_000;
   const set = (values: Record<string, string>) =>

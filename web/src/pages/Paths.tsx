@@ -1,33 +1,28 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
+import { useEffect, useLayoutEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { get, type Incident, type Path, type PathList, type Status } from "../api";
+import { get, type Incident, type PathChoices, type PathRow, type PathSketches, type Status } from "../api";
 import { ago, bits, exactly, ms, percent } from "../format";
 import { Choice } from "../parts/Choice";
 import { DayPlot } from "../parts/DayPlot";
 import { Incidents } from "../parts/Incidents";
 import { StateMark } from "../parts/StateMark";
 import { Trouble } from "../parts/Trouble";
+import { useRows } from "../rows";
 
 const filters = ["state", "site", "agent", "tag"] as const;
 
 /** Paths is the home page: worst first. */
 export function Paths() {
   const [search, setSearch] = useSearchParams();
-  const query = new URLSearchParams({ trace: "true", limit: "20000" });
+  const query = new URLSearchParams();
   for (const key of [...filters, "search"]) {
     const value = search.get(key);
     if (value) query.set(key, value);
   }
   const status = useQuery({ queryKey: ["status"], queryFn: () => get<Status>("/status"), refetchInterval: 30_000 });
-  const paths = useQuery({
-    queryKey: ["paths", query.toString()],
-    queryFn: () => get<PathList>("/paths?" + query),
-    placeholderData: keepPreviousData,
-    refetchInterval: 60_000,
-  });
-  const every = useQuery({ queryKey: ["paths", "every"], queryFn: () => get<PathList>("/paths?limit=20000"), staleTime: 60_000 });
+  const every = useQuery({ queryKey: ["choices"], queryFn: () => get<PathChoices>("/paths/choices"), refetchInterval: 60_000 });
   const incidents = useQuery({ queryKey: ["incidents"], queryFn: () => get<Incident[]>("/incidents"), refetchInterval: 60_000 });
   useEffect(() => {
     document.title = "Paths – Woodlark";
@@ -41,16 +36,12 @@ export function Paths() {
       },
       { replace: true },
     );
-  const choices = useMemo(() => {
-    const all = every.data?.paths ?? [];
-    const unique = (list: string[]) => [...new Set(list.filter(Boolean))].sort();
-    return {
-      state: ["lost", "degraded", "unmeasured", "steady"],
-      site: unique(all.flatMap((p) => [p.from_site, p.to_site])),
-      agent: unique(all.map((p) => p.from)),
-      tag: unique(all.flatMap((p) => p.tags ?? [])),
-    };
-  }, [every.data]);
+  const choices = {
+    state: ["lost", "degraded", "unmeasured", "steady"],
+    site: every.data?.sites ?? [],
+    agent: every.data?.agents ?? [],
+    tag: every.data?.tags ?? [],
+  };
   const filtered = [...filters, "search"].some((key) => search.get(key));
   return (
     <>
@@ -71,8 +62,7 @@ export function Paths() {
           </button>
         )}
       </search>
-      {paths.error && !paths.data && <Trouble error={paths.error} retry={() => void paths.refetch()} />}
-      {paths.data && <Rows paths={paths.data.paths ?? []} filtered={filtered} />}
+      <Rows query={query.toString()} filtered={filtered} carries={every.data?.throughput ?? false} />
     </>
   );
 }
@@ -81,13 +71,19 @@ const grid = "grid grid-cols-[1fr_auto] gap-x-6 md:items-center ";
 /** columnsOf leaves the column of throughput out where none was measured. */
 const columnsOf = (carries: boolean) => grid + (carries ? "md:grid-cols-[minmax(0,1fr)_14rem_8rem_7.5rem_9.5rem]" : "md:grid-cols-[minmax(0,1fr)_16rem_8.5rem_8.5rem]");
 
-function Rows({ paths, filtered }: { paths: Path[]; filtered: boolean }) {
+function Rows({ query, filtered, carries }: { query: string; filtered: boolean; carries: boolean }) {
   const list = useRef<HTMLOListElement>(null);
   const [offset, setOffset] = useState(0);
-  useLayoutEffect(() => setOffset(list.current?.offsetTop ?? 0), []);
-  const carries = paths.some((p) => p.throughput);
-  const rows = useWindowVirtualizer({ count: paths.length, estimateSize: () => 98, overscan: 8, scrollMargin: offset, getItemKey: (i) => paths[i]!.id });
-  if (paths.length === 0)
+  const [seen, setSeen] = useState({ first: 0, last: 0 });
+  const { rows: known, total, error, retry, sketches } = useRows(query, seen.first, seen.last);
+  const shown = total !== undefined && total > 0;
+  useLayoutEffect(() => setOffset(list.current?.offsetTop ?? 0), [shown]);
+  const rows = useWindowVirtualizer({ count: total ?? 0, estimateSize: () => 98, overscan: 8, scrollMargin: offset, getItemKey: (i) => known.get(i)?.id ?? i });
+  const items = rows.getVirtualItems();
+  const [first, last] = [items[0]?.index ?? 0, items[items.length - 1]?.index ?? 0];
+  useEffect(() => setSeen({ first, last }), [first, last]);
+  if (total === undefined) return error ? <Trouble error={error} retry={retry} /> : null;
+  if (total === 0)
     return (
       <div className="py-12">
         <p>{filtered ? "No path fits this filter." : "No path is watched yet."}</p>
@@ -100,6 +96,7 @@ function Rows({ paths, filtered }: { paths: Path[]; filtered: boolean }) {
     );
   return (
     <>
+      {error && <Trouble error={error} retry={retry} />}
       <div className={columnsOf(carries) + " border-b border-line py-2 text-sm text-soft max-md:hidden"} aria-hidden="true">
         <span>Path</span>
         <span>Last 24 hours</span>
@@ -108,27 +105,23 @@ function Rows({ paths, filtered }: { paths: Path[]; filtered: boolean }) {
         {carries && <span className="text-right">Throughput</span>}
       </div>
       <ol ref={list} aria-label="Paths, worst first" className="relative" style={{ height: rows.getTotalSize() }}>
-        {rows.getVirtualItems().map((item) => (
-          <li key={item.key} ref={rows.measureElement} data-index={item.index} className="absolute inset-x-0 border-b border-line"
-            style={{ transform: `translateY(${item.start - offset}px)` }}>
-            <Row path={paths[item.index]!} carries={carries} />
-          </li>
-        ))}
+        {items.map((item) => {
+          const path = known.get(item.index);
+          return (
+            <li key={item.key} ref={rows.measureElement} data-index={item.index} className="absolute inset-x-0 border-b border-line"
+              style={{ transform: `translateY(${item.start - offset}px)` }}>
+              {path ? <Row path={path} sketch={sketches[path.id]} carries={carries} /> : <div className="h-24" />}
+            </li>
+          );
+        })}
       </ol>
     </>
   );
 }
 
 /** Row is a path: its state, its ends, and why, a line each. */
-function Row({ path, carries }: { path: Path; carries: boolean }) {
-  const findings = path.findings ?? [];
-  const daily = path.daily && path.state === "steady" ? findings[findings.length - 1] : undefined;
-  const sentence = (daily ?? findings[0])?.sentence;
-  // What is worse is held against what was normal before, also when it has become a new level meanwhile.
-  const worse = (measure: string) => (path.excesses ?? []).find((x) => x.measure === measure);
-  const slow = worse("rtt");
-  const rtt = slow ? { low: slow.normal_low, high: slow.normal_high } : path.normal?.rtt_ms;
-  const loss = worse("loss")?.normal ?? path.normal?.loss_ratio?.median;
+function Row({ path, sketch, carries }: { path: PathRow; sketch?: PathSketches[string]; carries: boolean }) {
+  const { normal_low_ms: low, normal_high_ms: high, normal_loss_ratio: loss } = path;
   return (
     <Link to={"/paths/" + path.id} className={columnsOf(carries) + " py-2.5 hover:bg-sheet"} data-path={path.from + " " + path.to + " " + path.family}>
       <div className="min-w-0">
@@ -153,21 +146,21 @@ function Row({ path, carries }: { path: Path; carries: boolean }) {
         </div>
       </div>
       <div className="max-md:order-last max-md:col-span-2 max-md:mt-2">
-        <DayPlot path={path} />
+        <DayPlot sketch={sketch} />
       </div>
-      <Against now={ms(path.last?.rtt_median_ms)} unit="ms" normal={rtt ? `${ms(rtt.low)}–${ms(rtt.high)}` : ""} />
-      <Against now={percent(path.last?.loss_ratio)} unit="%" normal={loss != null ? percent(loss) : ""} />
+      <Against now={ms(path.rtt_median_ms)} unit="ms" normal={low != null ? `${ms(low)}–${ms(high)}` : ""} />
+      <Against now={percent(path.loss_ratio)} unit="%" normal={loss != null ? percent(loss) : ""} />
       {carries && <Carries t={path.throughput} />}
-      <p className="col-span-full text-sm text-soft md:truncate" title={sentence}>
-        {sentence}
+      <p className="col-span-full text-sm text-soft md:truncate" title={path.sentence}>
+        {path.sentence}
       </p>
     </Link>
   );
 }
 
 /** Carries is the throughput there and back; ochre where it is below its usual. */
-function Carries({ t }: { t: Path["throughput"] }) {
-  const way = (w: NonNullable<Path["throughput"]>["there"], arrow: string) =>
+function Carries({ t }: { t: PathRow["throughput"] }) {
+  const way = (w: NonNullable<PathRow["throughput"]>["there"], arrow: string) =>
     w.bps != null && (
       <div className={w.usual_low_bps != null && w.bps < w.usual_low_bps ? "text-ochre" : ""} title={w.usual_low_bps == null ? "too few readings to say what is usual" : `usual ${bits(w.usual_low_bps)} to ${bits(w.usual_high_bps)}`}>
         {arrow} {bits(w.bps)}

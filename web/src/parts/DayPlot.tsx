@@ -1,5 +1,5 @@
 import { memo } from "react";
-import type { Path } from "../api";
+import type { PathSketches } from "../api";
 
 const width = 240;
 const height = 40;
@@ -9,9 +9,8 @@ const tickRoom = 14;
  * DayPlot is the last day of a path in small: delay in ink over the ribbon of
  * what is normal, loss as plum ticks from the top.
  */
-export const DayPlot = memo(function DayPlot({ path }: { path: Path }) {
-  const trace = path.trace;
-  if (!trace) return null;
+export const DayPlot = memo(function DayPlot({ sketch: trace }: { sketch?: PathSketches[string] }) {
+  if (!trace) return <div className="h-10" />;
   const delays = trace.rtt_median_ms ?? [];
   const lows = trace.normal_low_ms ?? [];
   const highs = trace.normal_high_ms ?? [];

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { get, type BoardPart, type PathList } from "../../api";
+import { get, type BoardPart, type RowList } from "../../api";
 import { become, kinds, lasts, listOf, listText, measures, takes } from "../../boardForm";
 import { Choice } from "../Choice";
 import { Field } from "../Field";
@@ -62,9 +62,9 @@ function ListField({ label, list, onChange }: { label: string; list: string[] | 
 }
 
 function PathChoice({ part, onChange }: { part: BoardPart; onChange: (p: BoardPart) => void }) {
-  const every = useQuery({ queryKey: ["paths", "every"], queryFn: () => get<PathList>("/paths?limit=20000"), staleTime: 60_000 });
+  const every = useQuery({ queryKey: ["paths", "every"], queryFn: () => get<RowList>("/paths/rows?limit=20000"), staleTime: 60_000 });
   const text = (p: { from?: string; to?: string; family?: number; via?: string }) => `${p.from} → ${p.to}, IPv${p.family}${p.via && p.via !== "icmp" ? ` by ${p.via}` : ""}`;
-  const all = (every.data?.paths ?? []).slice().sort((a, b) => text(a).localeCompare(text(b)));
+  const all = (every.data?.rows ?? []).slice().sort((a, b) => text(a).localeCompare(text(b)));
   const now = all.find((p) => p.from === part.from && p.to === part.to && (!part.family || p.family === part.family) && (!part.via || p.via === part.via));
   return (
     <Choice above needed label="Path" value={now ? text(now) : part.from ? `${part.from} → ${part.to}` : ""} values={all.map(text)}

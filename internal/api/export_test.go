@@ -1,0 +1,4 @@
+package api
+
+// RowOf makes a row of a path, for tests.
+var RowOf = rowOf
