@@ -165,6 +165,9 @@ func sketchOf(v service.View, now time.Time) apitype.Sketch {
 			put(&t.HighMs[i], n.High, 1e3)
 		}
 	}
+	if len(values) == 0 { // nothing is known
+		t.RTTMedianMs, t.LossRatio, t.LowMs, t.HighMs = []*float64{}, []*float64{}, []*float64{}, []*float64{}
+	}
 	return t
 }
 

@@ -67,6 +67,7 @@ type call struct {
 	format  string
 	formed  bool     // the command takes -format
 	formats []string // that it takes beside text, json and csv
+	again   []string // options that may be given again
 
 	service string
 }
@@ -209,6 +210,7 @@ func (c *call) finish(err error) int {
 
 // parse parses the flags. Options may stand before and after the arguments.
 func (c *call) parse() error {
+	defer eachOnce(c.flags, c.again...)()
 	var rest []string
 	args := c.args
 	for {

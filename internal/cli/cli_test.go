@@ -229,3 +229,30 @@ func TestLists(t *testing.T) {
 	assert.Equal(t, "a and 2 more", some([]string{"a", "b", "c"}))
 	assert.Len(t, short(strings.Repeat("x", 500)), 63)
 }
+
+// TestOptionsAreGivenOnce: of two values none is dropped in silence; the same twice is one.
+func TestOptionsAreGivenOnce(t *testing.T) {
+	for _, c := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{"-probes", "3", "-probes", "4"}, "-probes: it is given twice"},
+		{[]string{"-probes", "3", "a", "-probes=4"}, "-probes: it is given twice"},
+		{[]string{"-probes", "3", "a", "-probes=3"}, ""},
+		{[]string{"-quiet", "-quiet=false"}, "-quiet: it is given twice"},
+		{[]string{"-quiet", "a", "-probes", "5"}, ""},
+		{[]string{"-word", "a", "-word", "b"}, ""},
+	} {
+		call, _, _, _ := newTestCall(c.args...)
+		call.flags.Bool("quiet", false, "no words")
+		words := 0
+		call.flags.Func("word", "may be given again", func(string) error { words++; return nil })
+		call.again = []string{"word"}
+		err := call.parse()
+		if c.says == "" {
+			assert.NoError(t, err, "%v", c.args)
+			continue
+		}
+		assert.ErrorContains(t, err, c.says, "%v", c.args)
+	}
+}

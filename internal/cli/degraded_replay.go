@@ -26,6 +26,7 @@ func (o *replayOptions) register(c *call) {
 	c.flags.StringVar(&o.routes, "routes", "", "of -replay: a file of routes (NDJSON: from, to, family, at, hops)")
 	c.flags.StringVar(&o.zone, "zone", "", "of -replay: time zone whose hours count, such as Europe/Oslo; this machine's when left out")
 	c.flags.StringVar(&o.holidays, "holidays", "", "of -replay: days off beside Saturdays and Sundays, such as 2026-12-25,2026-12-26")
+	c.again = append(c.again, "tolerance")
 	c.flags.Func("tolerance", "of -replay: what of a measure is not worth caring about, such as rtt=2ms,10% or loss=0.5%; may be given again", func(s string) error {
 		m, t, err := baseline.ParseTolerance(s)
 		if err == nil {

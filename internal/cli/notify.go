@@ -45,6 +45,7 @@ func runNotify(c *call) error {
 	c.withService()
 	f := c.flags
 	f.StringVar(&o.by, "by", "", "of a channel: its type; 'woodlark notify types' lists them with their fields")
+	c.again = append(c.again, "set")
 	f.Func("set", "of a channel: FIELD=VALUE, or FIELD=@FILE", func(v string) error {
 		name, value, is := strings.Cut(v, "=")
 		if !is {

@@ -62,6 +62,7 @@ func runWatch(c *call) error {
 	c.flags.BoolVar(&o.spec.Paused, "paused", false, "add it paused")
 	c.flags.Int64Var(&o.spec.DayBytes, "bytes-per-day", 0, "of load runs: that they may send a day, 5 GiB when left out")
 	c.flags.Int64Var(&o.spec.Suspicion, "suspicion-most", 0, "packets a day that may be sent to a path because it looks wrong, and as evidence: 20000 when left out, -1 for none")
+	c.again = append(c.again, "also")
 	c.flags.Var(&o.also, "also", "what else is measured between the same ends, such as 'trace -repeat 15m' or 'stream -repeat 5m -codec g711'; once for each, '' for nothing else")
 	o.how = c.withHow()
 	if err := c.parse(); err != nil {

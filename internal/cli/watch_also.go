@@ -40,7 +40,10 @@ func (a alsoOptions) parts(c *call) (list []apitype.WatchPart, err error) {
 		one.flags.StringVar(&w.Spread, "spread", "", "")
 		one.flags.StringVar(&w.Zone, "zone", "", "")
 		how := one.withHow()
-		if err := one.flags.Parse(words[1:]); err != nil {
+		undo := eachOnce(one.flags)
+		err := one.flags.Parse(words[1:])
+		undo()
+		if err != nil {
 			return nil, wrongCall("-also %q: %v", short(text), err)
 		}
 		if left := one.flags.Args(); len(left) > 0 {

@@ -13,6 +13,7 @@ export function useLive(): boolean {
   const [alive, setAlive] = useState(true);
   useEffect(() => {
     let source: EventSource | undefined;
+    let before = false; // it was open; the first time all is being read anyway
     let stale = new Set<string>();
     const flush = setInterval(() => {
       if (stale.size === 0) return;
@@ -25,7 +26,8 @@ export function useLive(): boolean {
       source = new EventSource("/api/v1/events?brief=true");
       source.onopen = () => {
         setAlive(true);
-        void client.invalidateQueries();
+        if (before) void client.invalidateQueries();
+        before = true;
       };
       source.onerror = () => setAlive(false);
       source.addEventListener("path", (e) => {

@@ -26,21 +26,26 @@ export function placed(parts: number[], lists: (PathRow[] | undefined)[]): Map<n
 }
 
 /**
- * useRows are the rows that are seen of a list that may be long, and of each path's last day. What
+ * useRows are the rows of some parts of a list that may be long, and of each path's last day. What
  * is not seen is not asked for.
  */
-export function useRows(query: string, first: number, last: number) {
+export function useRows(query: string, parts: number[]) {
   const lists = useQueries({
-    queries: partsOf(first, last).map((n) => ({
+    queries: parts.map((n) => ({
       queryKey: ["paths", "rows", query, n],
       queryFn: () => get<RowList>(`/paths/rows?offset=${n * part}&limit=${part}${query && "&" + query}`),
       placeholderData: n === 0 ? keepPreviousData : undefined,
       refetchInterval: 60_000,
     })),
   });
-  const rows = placed(partsOf(first, last), lists.map((l) => l.data?.rows));
+  const rows = placed(parts, lists.map((l) => l.data?.rows));
   const newest = lists.reduce((a, b) => (b.dataUpdatedAt > a.dataUpdatedAt ? b : a));
-  const total = (newest.data ?? lists.find((l) => l.data)?.data)?.total;
+  // While a part is read that was not seen yet, the list is as long as it was.
+  const known = useRef<{ query: string; total?: number }>({ query });
+  const total = (newest.data ?? lists.find((l) => l.data)?.data)?.total ?? (known.current.query === query ? known.current.total : undefined);
+  useEffect(() => {
+    known.current = { query, total };
+  }, [query, total]);
   const failed = lists.find((l) => l.error && !l.data);
   return { rows, total, error: failed?.error, retry: () => lists.forEach((l) => void l.refetch()), sketches: useSketches([...rows.values()].map((r) => r.id)) };
 }

@@ -138,7 +138,7 @@ type Normal struct {
 }
 
 // Sketch is the last day of a path in small, one value a step; the baseline's
-// band has one value an hour, from start_at on.
+// band has one value an hour, from start_at on. All are empty when nothing is known of that day.
 type Sketch struct {
 	StartAt     time.Time  `json:"start_at"`
 	StepS       int        `json:"step_s"`

@@ -9,7 +9,7 @@ import { DayPlot } from "../parts/DayPlot";
 import { Incidents } from "../parts/Incidents";
 import { StateMark } from "../parts/StateMark";
 import { Trouble } from "../parts/Trouble";
-import { useRows } from "../rows";
+import { part, partsOf, useRows } from "../rows";
 
 const filters = ["state", "site", "agent", "tag"] as const;
 
@@ -74,14 +74,15 @@ const columnsOf = (carries: boolean) => grid + (carries ? "md:grid-cols-[minmax(
 function Rows({ query, filtered, carries }: { query: string; filtered: boolean; carries: boolean }) {
   const list = useRef<HTMLOListElement>(null);
   const [offset, setOffset] = useState(0);
-  const [seen, setSeen] = useState({ first: 0, last: 0 });
-  const { rows: known, total, error, retry, sketches } = useRows(query, seen.first, seen.last);
+  const [parts, setParts] = useState([0]);
+  const { rows: known, total, error, retry, sketches } = useRows(query, parts);
   const shown = total !== undefined && total > 0;
   useLayoutEffect(() => setOffset(list.current?.offsetTop ?? 0), [shown]);
-  const rows = useWindowVirtualizer({ count: total ?? 0, estimateSize: () => 98, overscan: 8, scrollMargin: offset, getItemKey: (i) => known.get(i)?.id ?? i });
+  const rows = useWindowVirtualizer({ count: total ?? 0, estimateSize: () => 89, overscan: 8, scrollMargin: offset });
   const items = rows.getVirtualItems();
-  const [first, last] = [items[0]?.index ?? 0, items[items.length - 1]?.index ?? 0];
-  useEffect(() => setSeen({ first, last }), [first, last]);
+  const seen = partsOf(items[0]?.index ?? 0, items[items.length - 1]?.index ?? 0);
+  const [first, last] = [seen[0]!, seen[seen.length - 1]!];
+  useEffect(() => setParts((old) => (old[0] === first && old[old.length - 1] === last ? old : partsOf(first * part, last * part))), [first, last]);
   if (total === undefined) return error ? <Trouble error={error} retry={retry} /> : null;
   if (total === 0)
     return (
@@ -110,7 +111,7 @@ function Rows({ query, filtered, carries }: { query: string; filtered: boolean; 
           return (
             <li key={item.key} ref={rows.measureElement} data-index={item.index} className="absolute inset-x-0 border-b border-line"
               style={{ transform: `translateY(${item.start - offset}px)` }}>
-              {path ? <Row path={path} sketch={sketches[path.id]} carries={carries} /> : <div className="h-24" />}
+              {path ? <Row path={path} sketch={sketches[path.id]} carries={carries} /> : <div className="h-22" />}
             </li>
           );
         })}
