@@ -268,6 +268,13 @@ func TestSeriesResolutions(t *testing.T) {
 				total += n
 			}
 			assert.Equal(t, c.sent, total, "%s: rollups and the newest readings together hold every probe once", c.resolution)
+			minutes := 0
+			for _, span := range x.SpanS {
+				if span == 60 {
+					minutes++
+				}
+			}
+			assert.Less(t, minutes, 20, "%s: of minutes those that are not rolled up yet", c.resolution)
 		}
 		assert.Equal(t, c.resolution == "1h" || c.resolution == "1d", x.Approximate)
 	}

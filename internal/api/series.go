@@ -164,8 +164,8 @@ func (c *columns) addReading(r protocol.Record) {
 	c.add(x.At, x.Span, x.Sent, x.Lost, x.RTT.Min, x.RTT.Median, x.RTT.P95, x.RTT.Max)
 }
 
-// rollups gives rollups and, for the newest stretch that is not rolled up yet,
-// shorter ones and at last the readings themselves.
+// rollups gives rollups and, for the newest stretch that is not rolled up yet, shorter ones and at
+// last the readings themselves: of a year those of the last minutes, and no others.
 func (s *server) rollups(ctx context.Context, c *columns, id ident.ID, name string, span time.Duration, from, to time.Time) error {
 	c.Resolution, c.Approximate = name, span > paths.TraceSpan
 	return s.addRollups(ctx, c, id, span, from, to)
@@ -187,6 +187,8 @@ func (s *server) addRollups(ctx context.Context, c *columns, id ident.ID, span t
 		return nil
 	case span > time.Hour:
 		return s.addRollups(ctx, c, id, time.Hour, from, to)
+	case span > paths.TraceSpan:
+		return s.addRollups(ctx, c, id, paths.TraceSpan, from, to)
 	}
 	return s.readings(ctx, c, id, from, to)
 }

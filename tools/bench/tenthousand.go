@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -11,6 +12,7 @@ import (
 	core "woodlark.example/core/reading"
 	"woodlark.example/internal/api"
 	"woodlark.example/internal/ident"
+	"woodlark.example/internal/mariadb"
 	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/service"
 	"woodlark.example/internal/service/paths"
@@ -109,6 +111,9 @@ func tenThousand(ctx context.Context, dir string) error {
 		floor = append(floor, time.Since(began).Seconds())
 	}
 	row(fmt.Sprintf("a minute of %d paths taken in and judged (floor: kept alone); 60 s would be all the time there is", crowdOf), "s", middleOf(ours), middleOf(floor))
+	if err := sustained(ctx, server, c, s, upload(past-1)); err != nil {
+		return err
+	}
 	const token = "0123456789abcdef0123456789abcdef"
 	web := httptest.NewServer(api.New(api.Options{Service: c, Token: token}))
 	defer web.Close()
@@ -137,6 +142,62 @@ func tenThousand(ctx context.Context, dir string) error {
 	}
 	row(fmt.Sprintf("the report of degraded paths over %d paths, over HTTP (floor: how they stand alone); 1,000 is the goal", crowdOf), "ms", took, bare)
 	return takingIn(ctx, c, s, agent)
+}
+
+// sustained hands a minute of all paths over again and again, as of later minutes, 500 readings at a
+// time, until it has done so for as many as 5,000 a second are in a minute; and counts what is kept. A
+// floor is the bare driver that inserts the rows.
+func sustained(ctx context.Context, server *mariadb.Server, c *service.Service, s *store.Store, minute protocol.Upload) error {
+	const readings = 5000 * 60
+	for i := range minute.Readings { // as agents pack them
+		r := &minute.Readings[i]
+		probes, err := core.Unpack(r.Reading.At, r.Packed)
+		if err != nil {
+			return err
+		}
+		r.Packed = core.PackSecond(r.Reading.At, probes)
+	}
+	db, err := sql.Open("mysql", server.DSN("crowd")+"?interpolateParams=true&maxAllowedPacket=16777216")
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	kept := func() (n int, err error) {
+		return n, db.QueryRowContext(ctx, "SELECT COUNT(*) FROM readings").Scan(&n)
+	}
+	before, err := kept()
+	if err != nil {
+		return err
+	}
+	var spent time.Duration
+	given := 0
+	for n := 1; given < readings; n++ {
+		for some := range slices.Chunk(minute.Readings, 500) {
+			u := protocol.Upload{Agent: minute.Agent, Readings: slices.Clone(some)}
+			for i := range u.Readings {
+				u.Readings[i].Reading.At = u.Readings[i].Reading.At.Add(time.Duration(n) * time.Minute)
+			}
+			began := time.Now()
+			if err := c.Upload(ctx, u); err != nil {
+				return err
+			}
+			spent += time.Since(began)
+			given += len(u.Readings)
+		}
+	}
+	after, err := kept()
+	if err != nil {
+		return err
+	}
+	if lost := given - (after - before); lost != 0 {
+		return fmt.Errorf("of %d readings that were taken in %d are not kept", given, lost)
+	}
+	floor, err := insertFloor(ctx, db, 100_000)
+	if err != nil {
+		return err
+	}
+	row(fmt.Sprintf("%d readings taken in, judged and kept, none lost (floor: the bare driver's inserts); 5,000 a second are asked for", given), "/s", float64(given)/spent.Seconds(), floor)
+	return nil
 }
 
 // takingIn times a watch of twice as many paths, none of which is there yet. The floor is as many
