@@ -51,8 +51,12 @@ func Pack(at time.Time, probes []Probe) []byte {
 	if len(probes) == 0 {
 		return []byte{packVersion}
 	}
-	u := usualOf(at, probes)
-	is, count, c := u.split(at, probes)
+	dues := make([]int64, len(probes)) // ns from the reading's beginning
+	for i := range probes {
+		dues[i] = probes[i].DueAt.Sub(at).Nanoseconds()
+	}
+	u := usualOf(dues, probes)
+	is, count, c := u.split(dues, probes)
 	if count < len(probes) {
 		c.rtt |= modeMixed
 	}
@@ -64,15 +68,16 @@ func Pack(at time.Time, probes []Probe) []byte {
 	out = binary.AppendVarint(out, u.step)
 	out = append(out, byte(u.stamp), byte(u.ttl), c.rtt, c.due, c.late)
 	out = binary.AppendVarint(out, c.reference)
-	b := bitWriter{}
+	b := bitWriter{out: make([]byte, 0, 3*len(probes))}
 	beside := packer{texts: map[string]int{}, number: u.number - 1}
 	before, due := c.reference, u.first-u.step
-	for i, x := range probes {
+	for i := range probes {
+		x := &probes[i]
 		expected := due + u.step
-		due = x.DueAt.Sub(at).Nanoseconds()
+		due = dues[i]
 		if !is[i] {
 			b.put(1, 1)
-			beside.other(x, due-expected, u, c.reference)
+			beside.other(*x, due-expected, u, c.reference)
 			continue
 		}
 		if c.rtt&modeMixed != 0 {
@@ -83,10 +88,11 @@ func Pack(at time.Time, probes []Probe) []byte {
 			b.rice(zigzag(due-expected), uint(c.due))
 		}
 		if c.late != unwritten {
-			b.rice(lateness(x), uint(c.late))
+			b.rice(lateness(*x), uint(c.late))
 		}
 		before, beside.number = int64(x.RTT), x.Number
 	}
+	b.close()
 	if c.rtt&modeMixed != 0 {
 		out = binary.AppendUvarint(out, uint64(len(b.out)))
 	}
@@ -114,16 +120,16 @@ type usual struct {
 	ttl         int
 }
 
-func usualOf(at time.Time, probes []Probe) (u usual) {
-	u.first, u.number = probes[0].DueAt.Sub(at).Nanoseconds(), probes[0].Number
+func usualOf(dues []int64, probes []Probe) (u usual) {
+	u.first, u.number = dues[0], probes[0].Number
 	steps := make([]int64, 0, len(probes))
 	var ttls [256]int
 	var stamps [256]int
-	for i, x := range probes {
+	for i := range probes {
 		if i > 0 {
-			steps = append(steps, x.DueAt.Sub(probes[i-1].DueAt).Nanoseconds())
+			steps = append(steps, dues[i]-dues[i-1])
 		}
-		if x.Outcome == Answered {
+		if x := &probes[i]; x.Outcome == Answered {
 			ttls[byte(min(max(0, x.TTL), 255))]++
 			stamps[byte(x.Stamp)]++
 		}
@@ -155,7 +161,7 @@ type coding struct {
 }
 
 // split says which probes are usual, how many, and how their times are written.
-func (u usual) split(at time.Time, probes []Probe) (is []bool, count int, c coding) {
+func (u usual) split(dues []int64, probes []Probe) (is []bool, count int, c coding) {
 	is = make([]bool, len(probes))
 	late := 0
 	for _, x := range probes {
@@ -164,30 +170,29 @@ func (u usual) split(at time.Time, probes []Probe) (is []bool, count int, c codi
 		}
 	}
 	many := late*lateShare > len(probes) // else each that is late is written beside
-	var times [3][]uint64                // of usual ones: round trip, due, late
+	// Of all, and of usual ones: round trip, due, late.
+	var times, kept [3][]uint64
+	room, n := make([]uint64, 6*len(probes)), len(probes)
 	for i := range times {
-		times[i] = make([]uint64, len(probes))
+		times[i], kept[i] = room[2*i*n:(2*i+1)*n], room[(2*i+1)*n:(2*i+2)*n]
 	}
 	p := packer{number: u.number - 1}
 	due := u.first - u.step
-	for i, x := range probes {
+	for i := range probes {
+		x := &probes[i]
 		expected := due + u.step
-		due = x.DueAt.Sub(at).Nanoseconds()
+		due = dues[i]
 		p.ttl = u.ttl
-		more := p.more(x)
+		more := p.more(*x)
 		if many {
 			more &^= moreLate
 		}
 		is[i] = x.Outcome == Answered && x.Copies == 0 && x.Stamp == u.stamp && x.RTT >= 0 && more == 0
 		times[0][i], times[1][i] = uint64(x.RTT), zigzag(due-expected)
 		if many {
-			times[2][i] = lateness(x)
+			times[2][i] = lateness(*x)
 		}
 		p.number = x.Number
-	}
-	var kept [3][]uint64
-	for i := range kept {
-		kept[i] = make([]uint64, 0, len(probes))
 	}
 	// One that is too far from all others to be written among them is not usual.
 	for far := 1; far > 0; {
@@ -326,7 +331,7 @@ func (p *packer) other(x Probe, off int64, u usual, reference int64) {
 }
 
 // unpackDense reads what Pack writes, behind its version.
-func unpackDense(at time.Time, in []byte) ([]Probe, error) {
+func unpackDense(room []Probe, at time.Time, in []byte) ([]Probe, error) {
 	if len(in) == 0 {
 		return []Probe{}, nil
 	}
@@ -354,7 +359,7 @@ func unpackDense(at time.Time, in []byte) ([]Probe, error) {
 	if u.damaged {
 		return nil, fmt.Errorf("%w at its head", ErrPacked)
 	}
-	probes := make([]Probe, 0, count)
+	probes := slices.Grow(room[:0], int(count))
 	before, due := c.reference, common.first-common.step
 	u.number = common.number - 1
 	for range count {
@@ -405,22 +410,26 @@ func (u *unpacker) other(at time.Time, due *int64, common usual, reference int64
 	return x
 }
 
-// bitWriter writes bits, the highest first.
+// bitWriter writes bits, the highest first. What is in out is all of it once it was closed.
 type bitWriter struct {
 	out  []byte
-	free uint // bits of the last byte
+	word uint64 // the low have bits are not in out yet
+	have uint
 }
 
+// put writes the low n bits of v, of 56 at most.
 func (b *bitWriter) put(v uint64, n uint) {
-	for n > 0 {
-		if b.free == 0 {
-			b.out, b.free = append(b.out, 0), 8
-		}
-		take := min(n, b.free)
-		part := v >> (n - take) & (1<<take - 1)
-		b.out[len(b.out)-1] |= byte(part << (b.free - take))
-		b.free -= take
-		n -= take
+	b.word = b.word<<n | v&(1<<n-1)
+	for b.have += n; b.have >= 8; {
+		b.have -= 8
+		b.out = append(b.out, byte(b.word>>b.have))
+	}
+}
+
+// close fills the last byte up with zeros.
+func (b *bitWriter) close() {
+	if b.have > 0 {
+		b.put(0, 8-b.have)
 	}
 }
 

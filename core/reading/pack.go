@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 )
 
@@ -180,7 +181,10 @@ func (p Probe) hasRTT() bool {
 
 // Unpack reads what Pack wrote, and what earlier releases did. It returns an error that wraps
 // ErrPacked when the bytes are cut short or were not written by Pack.
-func Unpack(at time.Time, packed []byte) ([]Probe, error) {
+func Unpack(at time.Time, packed []byte) ([]Probe, error) { return UnpackInto(nil, at, packed) }
+
+// UnpackInto is Unpack that uses the room of probes that are not needed any more.
+func UnpackInto(room []Probe, at time.Time, packed []byte) ([]Probe, error) {
 	if len(packed) == 0 {
 		return nil, nil
 	}
@@ -188,10 +192,10 @@ func Unpack(at time.Time, packed []byte) ([]Probe, error) {
 		return nil, fmt.Errorf("%w: version %d is unknown", ErrPacked, packed[0])
 	}
 	if packed[0] == packVersion {
-		return unpackDense(at, packed[1:])
+		return unpackDense(room, at, packed[1:])
 	}
 	u := unpacker{in: packed[1:], version: packed[0], number: -1}
-	probes := make([]Probe, 0, len(u.in)/4)
+	probes := slices.Grow(room[:0], len(u.in)/6)
 	due, step, rtt := int64(0), int64(0), int64(0)
 	for len(u.in) > 0 && !u.damaged {
 		head, from := u.uint(), copiesFrom

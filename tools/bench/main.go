@@ -9,6 +9,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"runtime/pprof"
 	"slices"
 	"strings"
 	"time"
@@ -18,6 +19,7 @@ func main() {
 	program := flag.String("program", "bin/woodlark", "the built program")
 	seconds := flag.Int("seconds", 125, "how long to ping")
 	floor := flag.Bool("floor", false, "be the floor of pinging (used by itself)")
+	profile := flag.String("profile", "", "file for a profile of what this program itself spends its time on")
 	role := flag.String("role", "", "be a program at the end of a lab (used by itself)")
 	only := flag.String("only", "", "parts to run, such as labs,worlds; all when left out")
 	flag.Parse()
@@ -31,6 +33,12 @@ func main() {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), time.Hour)
 	defer cancel()
+	if *profile != "" {
+		to, err := os.Create(*profile)
+		exitOn(err)
+		exitOn(pprof.StartCPUProfile(to))
+		defer pprof.StopCPUProfile()
+	}
 	dir, err := os.MkdirTemp("", "wlbench")
 	exitOn(err)
 	defer os.RemoveAll(dir)

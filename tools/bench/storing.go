@@ -107,12 +107,12 @@ func writing(ctx context.Context, dir string) error {
 		}
 	}
 	ours := float64(len(records)) / time.Since(began).Seconds()
-	db, err := sql.Open("mysql", server.DSN("writing")+"?interpolateParams=true&maxAllowedPacket=16777216")
+	db, err := sql.Open("mysql", server.DSN("writing")+"?parseTime=true&interpolateParams=true&maxAllowedPacket=16777216")
 	if err != nil {
 		return err
 	}
 	defer db.Close()
-	floor, err := insertFloor(ctx, db, len(records))
+	floor, err := insertFloor(ctx, db, len(records), 0)
 	if err != nil {
 		return err
 	}
@@ -120,10 +120,15 @@ func writing(ctx context.Context, dir string) error {
 	return nil
 }
 
-// insertFloor copies the rows that are there with the bare driver: the same
-// columns, 500 rows a statement, two statements a transaction.
-func insertFloor(ctx context.Context, db *sql.DB, n int) (float64, error) {
-	rows, err := db.QueryContext(ctx, fmt.Sprintf("SELECT * FROM readings ORDER BY path_id, at LIMIT %d", n))
+// insertFloor copies n of the rows that are there with the bare driver: the same
+// columns, 500 rows a statement, two statements a transaction. Without later the table is
+// emptied before, and filled path by path; with it they come in as of so much later, minute by minute.
+func insertFloor(ctx context.Context, db *sql.DB, n int, later time.Duration) (float64, error) {
+	order := "path_id, at"
+	if later > 0 {
+		order = "at, path_id"
+	}
+	rows, err := db.QueryContext(ctx, fmt.Sprintf("SELECT * FROM readings ORDER BY %s LIMIT %d", order, n))
 	if err != nil {
 		return 0, err
 	}
@@ -141,13 +146,18 @@ func insertFloor(ctx context.Context, db *sql.DB, n int) (float64, error) {
 		if err := rows.Scan(into...); err != nil {
 			return 0, err
 		}
+		if at, is := line[1].(time.Time); is {
+			line[1] = at.Add(later)
+		}
 		values = append(values, line...)
 	}
 	if err := rows.Err(); err != nil {
 		return 0, err
 	}
-	if _, err := db.ExecContext(ctx, "TRUNCATE readings"); err != nil {
-		return 0, err
+	if later == 0 {
+		if _, err := db.ExecContext(ctx, "TRUNCATE readings"); err != nil {
+			return 0, err
+		}
 	}
 	one := "(" + strings.TrimSuffix(strings.Repeat("?,", len(names)), ",") + ")"
 	statement := "INSERT INTO readings VALUES " + strings.TrimSuffix(strings.Repeat(one+",", 500), ",")
@@ -291,8 +301,8 @@ func plotTime(ctx context.Context, server *mariadb.Server, fetch func(string) ([
 // yearTime gives the path a year of days and hours, and times its plot; 100 ms is the goal.
 func yearTime(ctx context.Context, db *sql.DB, fetch func(string) ([]byte, error), id ident.ID) error {
 	for _, statement := range []string{
-		"INSERT IGNORE INTO rollups SELECT ?, 86400, CURDATE() - INTERVAL seq DAY, 1440, 86400, 86390, 10, 0, 5000000, 9000000, 432000000000000, 5200000, 6000000, '' FROM seq_1_to_365",
-		"INSERT IGNORE INTO rollups SELECT ?, 3600, CURDATE() - INTERVAL seq HOUR, 60, 3600, 3599, 1, 0, 5000000, 9000000, 18000000000000, 5200000, 6000000, '' FROM seq_1_to_8760",
+		"INSERT IGNORE INTO rollups (path_id, span_s, at, readings, sent, answered, lost, refused, rtt_min_ns, rtt_max_ns, rtt_sum_ns, rtt_median_ns, rtt_p95_ns, sketch) SELECT ?, 86400, CURDATE() - INTERVAL seq DAY, 1440, 86400, 86390, 10, 0, 5000000, 9000000, 432000000000000, 5200000, 6000000, '' FROM seq_1_to_365",
+		"INSERT IGNORE INTO rollups (path_id, span_s, at, readings, sent, answered, lost, refused, rtt_min_ns, rtt_max_ns, rtt_sum_ns, rtt_median_ns, rtt_p95_ns, sketch) SELECT ?, 3600, CURDATE() - INTERVAL seq HOUR, 60, 3600, 3599, 1, 0, 5000000, 9000000, 18000000000000, 5200000, 6000000, '' FROM seq_1_to_8760",
 	} {
 		if _, err := db.ExecContext(ctx, statement, id[:]); err != nil {
 			return err

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	core "woodlark.example/core/reading"
 	"woodlark.example/internal/api"
 	"woodlark.example/internal/ident"
@@ -157,7 +159,7 @@ func sustained(ctx context.Context, server *mariadb.Server, c *service.Service, 
 		}
 		r.Packed = core.PackSecond(r.Reading.At, probes)
 	}
-	db, err := sql.Open("mysql", server.DSN("crowd")+"?interpolateParams=true&maxAllowedPacket=16777216")
+	db, err := sql.Open("mysql", server.DSN("crowd")+"?parseTime=true&interpolateParams=true&maxAllowedPacket=16777216")
 	if err != nil {
 		return err
 	}
@@ -172,18 +174,25 @@ func sustained(ctx context.Context, server *mariadb.Server, c *service.Service, 
 	var spent time.Duration
 	given := 0
 	for n := 1; given < readings; n++ {
+		var uploads []protocol.Upload
 		for some := range slices.Chunk(minute.Readings, 500) {
 			u := protocol.Upload{Agent: minute.Agent, Readings: slices.Clone(some)}
 			for i := range u.Readings {
 				u.Readings[i].Reading.At = u.Readings[i].Reading.At.Add(time.Duration(n) * time.Minute)
 			}
-			began := time.Now()
-			if err := c.Upload(ctx, u); err != nil {
-				return err
-			}
-			spent += time.Since(began)
+			uploads = append(uploads, u)
 			given += len(u.Readings)
 		}
+		began := time.Now()
+		var all errgroup.Group
+		all.SetLimit(4) // agents that upload at once
+		for _, u := range uploads {
+			all.Go(func() error { return c.Upload(ctx, u) })
+		}
+		if err := all.Wait(); err != nil {
+			return err
+		}
+		spent += time.Since(began)
 	}
 	after, err := kept()
 	if err != nil {
@@ -192,7 +201,7 @@ func sustained(ctx context.Context, server *mariadb.Server, c *service.Service, 
 	if lost := given - (after - before); lost != 0 {
 		return fmt.Errorf("of %d readings that were taken in %d are not kept", given, lost)
 	}
-	floor, err := insertFloor(ctx, db, 100_000)
+	floor, err := insertFloor(ctx, db, 100_000, 3*time.Hour)
 	if err != nil {
 		return err
 	}

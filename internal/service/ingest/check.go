@@ -3,6 +3,7 @@ package ingest
 import (
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"woodlark.example/core/figure"
@@ -20,6 +21,7 @@ const (
 	longestRTT  = time.Hour
 	mostCounted = 10_000_000
 	mostPacked  = 200_000 // probes of one reading
+	usualPacked = 4096    // more of them are rare
 	longestText = 2000
 	longestName = 253
 )
@@ -39,7 +41,8 @@ func (x *Ingest) check(u protocol.Upload) error {
 		}
 		return nil
 	}
-	for _, r := range u.Readings {
+	for i := range u.Readings {
+		r := &u.Readings[i]
 		errs = append(errs, own("a reading", r.Path), checkReading(r, now))
 	}
 	for _, r := range u.Runs {
@@ -140,7 +143,7 @@ func checkTexts(a string, mostA int, b string, mostB int) error {
 }
 
 // checkReading says what is wrong with the figures of a reading.
-func checkReading(r protocol.Record, now time.Time) error {
+func checkReading(r *protocol.Record, now time.Time) error {
 	x := r.Reading
 	at := x.At.UTC().Format(time.RFC3339)
 	switch {
@@ -185,9 +188,17 @@ func checkTimes(x reading.Reading, at string) error {
 	return nil
 }
 
-// checkPacked holds a reading against its probes.
-func checkPacked(r protocol.Record, at string) error {
-	probes, err := reading.Unpack(r.Reading.At, r.Packed)
+// unpacked are probes that nobody looks at any more, so that their room is used again.
+var unpacked = sync.Pool{New: func() any { return new([]reading.Probe) }}
+
+// checkPacked holds a reading against its probes, and packs them as they are kept.
+func checkPacked(r *protocol.Record, at string) error {
+	room := unpacked.Get().(*[]reading.Probe)
+	defer unpacked.Put(room)
+	probes, err := reading.UnpackInto(*room, r.Reading.At, r.Packed)
+	if *room = probes[:0]; cap(probes) > usualPacked {
+		*room = nil // others need no such room
+	}
 	switch {
 	case err != nil:
 		return fmt.Errorf("the probes of the reading of %s cannot be read: %w", at, err)
@@ -211,6 +222,7 @@ func checkPacked(r protocol.Record, at string) error {
 	if sent != r.Reading.Sent || answered != r.Reading.Answered {
 		return fmt.Errorf("the reading of %s says %d of %d answered, its probes %d of %d", at, r.Reading.Answered, r.Reading.Sent, answered, sent)
 	}
+	r.Packed = reading.Pack(r.Reading.At, probes)
 	return nil
 }
 
