@@ -12,6 +12,7 @@ import (
 	core "woodlark.example/core/reading"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/store"
 )
 
 // keeping tells what a reading takes on the disk: half a day of a crowd of paths, kept minute by
@@ -54,6 +55,10 @@ func keeping(ctx context.Context, dir string) error {
 			}
 		}
 	}
+	rolled := 0
+	if err := s.RollDue(ctx, now.Add(48*time.Hour), func(ident.ID, store.Slot) { rolled++ }); err != nil {
+		return err
+	}
 	if err := s.Close(); err != nil {
 		return err
 	}
@@ -61,14 +66,18 @@ func keeping(ctx context.Context, dir string) error {
 	if err := server.Stop(); err != nil {
 		return err
 	}
-	var long, taken int64
+	var long, taken, rollups int64
 	err = filepath.WalkDir(filepath.Join(dir, "keeping"), func(path string, d fs.DirEntry, err error) error {
-		if err != nil || !strings.HasPrefix(d.Name(), "readings#") {
+		if err != nil || !strings.HasPrefix(d.Name(), "readings#") && d.Name() != "rollups.ibd" {
 			return err
 		}
 		var st syscall.Stat_t
 		if err := syscall.Stat(path, &st); err != nil {
 			return err
+		}
+		if d.Name() == "rollups.ibd" {
+			rollups = st.Blocks * 512
+			return nil
 		}
 		if st.Blocks*512 < 256<<10 {
 			return nil // a day that nothing is of
@@ -84,5 +93,6 @@ func keeping(ctx context.Context, dir string) error {
 	row(fmt.Sprintf("a reading's bytes on the disk, of %d (floor: its probes as earlier releases packed them)", readings), "B", float64(taken)/readings, float64(second)/readings)
 	alone("  the length of the files, without their holes", "B", float64(long)/readings)
 	alone("  its probes as they are packed", "B", float64(packed)/readings)
+	alone(fmt.Sprintf("  what is rolled up, of the same, in %d stretches of 10 min and longer ones", rolled), "B", float64(rollups)/readings)
 	return nil
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"runtime"
 	"slices"
 	"time"
 
@@ -49,6 +50,7 @@ func tenThousand(ctx context.Context, dir string) error {
 		}
 	}
 	views := c.Views(service.Filter{})
+	empty := heap()
 	// An hour of the past: one path in fifty got slower halfway, seen from a baseline by hand.
 	now := time.Now().Truncate(time.Minute)
 	const past = 60
@@ -113,6 +115,7 @@ func tenThousand(ctx context.Context, dir string) error {
 		floor = append(floor, time.Since(began).Seconds())
 	}
 	row(fmt.Sprintf("a minute of %d paths taken in and judged (floor: kept alone); 60 s would be all the time there is", crowdOf), "s", middleOf(ours), middleOf(floor))
+	alone("  what the service keeps in memory of a path with a baseline of two hours", "kB", (heap()-empty)/1e3/crowdOf)
 	if err := sustained(ctx, server, c, s, upload(past-1)); err != nil {
 		return err
 	}
@@ -144,6 +147,14 @@ func tenThousand(ctx context.Context, dir string) error {
 	}
 	row(fmt.Sprintf("the report of degraded paths over %d paths, over HTTP (floor: how they stand alone); 1,000 is the goal", crowdOf), "ms", took, bare)
 	return takingIn(ctx, c, s, agent)
+}
+
+// heap is how much memory is in use, in bytes.
+func heap() float64 {
+	var m runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&m)
+	return float64(m.HeapAlloc)
 }
 
 // sustained hands a minute of all paths over again and again, as of later minutes, 500 readings at a
