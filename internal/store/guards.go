@@ -33,14 +33,17 @@ func saveGuards(tx *gorm.DB, list []Guard) error {
 	return tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(list, 20).Error
 }
 
-// GuardOf is how a path is guarded; false when nothing is kept of it.
-func (s *Store) GuardOf(ctx context.Context, path ident.ID) (Guard, bool, error) {
+// Guards are how all paths are guarded.
+func (s *Store) Guards(ctx context.Context) (map[ident.ID]Guard, error) {
 	var list []Guard
-	err := s.db.WithContext(ctx).Where("path_id = ?", path).Limit(1).Find(&list).Error
-	if err != nil || len(list) == 0 {
-		return Guard{}, false, wrap("read how a path is guarded", err)
+	if err := s.db.WithContext(ctx).Find(&list).Error; err != nil {
+		return nil, wrap("read how paths are guarded", err)
 	}
-	return list[0], true, nil
+	by := make(map[ident.ID]Guard, len(list))
+	for _, g := range list {
+		by[g.PathID] = g
+	}
+	return by, nil
 }
 
 // History is what of a path's readings is learnt from.

@@ -222,14 +222,24 @@ func (s *Store) Readings(ctx context.Context, path ident.ID, from, to time.Time,
 // until is the latest time that they may have: a reading of the future was made
 // by a wrong clock.
 func (s *Store) LastReadings(ctx context.Context, path ident.ID, n int, until time.Time) ([]protocol.Record, error) {
-	var rows []readingRow
-	if err := s.db.WithContext(ctx).Select(readingColumns).Where("path_id = ? AND at <= ? AND flags & ? = 0", path, until.UTC(), protocol.NotJudged).Order("at DESC").Limit(n).Find(&rows).Error; err != nil {
-		return nil, wrap("read the last readings", err)
+	// Most have as many in two days. Only where that is not so all days are looked through: each has
+	// a file of its own.
+	for _, since := range []time.Time{until.Add(-48 * time.Hour), {}} {
+		var rows []readingRow
+		q := s.db.WithContext(ctx).Select(readingColumns).Where("path_id = ? AND at <= ? AND flags & ? = 0", path, until.UTC(), protocol.NotJudged)
+		if !since.IsZero() {
+			q = q.Where("at > ?", since.UTC())
+		}
+		if err := q.Order("at DESC").Limit(n).Find(&rows).Error; err != nil {
+			return nil, wrap("read the last readings", err)
+		}
+		if len(rows) < n && !since.IsZero() {
+			continue
+		}
+		slices.Reverse(rows)
+		return recordsOf(rows), nil
 	}
-	for i, j := 0, len(rows)-1; i < j; i, j = i+1, j-1 {
-		rows[i], rows[j] = rows[j], rows[i]
-	}
-	return recordsOf(rows), nil
+	return nil, nil
 }
 
 // ReadingsOfRun are the readings of one run, with their probes.

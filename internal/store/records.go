@@ -306,6 +306,19 @@ func (s *Store) Baselines(ctx context.Context, path ident.ID, bodies bool) ([]Ba
 	return list, wrap("list baselines", q.Find(&list).Error)
 }
 
+// WithBaselines are the paths that have one.
+func (s *Store) WithBaselines(ctx context.Context) (map[ident.ID]bool, error) {
+	var list []Baseline
+	if err := s.db.WithContext(ctx).Distinct("path_id").Find(&list).Error; err != nil {
+		return nil, wrap("list baselines", err)
+	}
+	by := make(map[ident.ID]bool, len(list))
+	for _, b := range list {
+		by[b.PathID] = true
+	}
+	return by, nil
+}
+
 // SaveNotice keeps a notice.
 func (s *Store) SaveNotice(ctx context.Context, n Notice) error {
 	n.Text = clip(n.Text, 500)

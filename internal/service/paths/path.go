@@ -93,27 +93,20 @@ func (p *Path) record() (string, error) {
 }
 
 // load takes up what the database knows of the path.
-func (p *Path) load(ctx context.Context, x *Paths) error {
-	now := time.Now()
+func (p *Path) load(ctx context.Context, x *Paths, had stored) error {
+	now := had.at
 	last, err := x.Store.LastReadings(ctx, p.ID, resumeReadings, now.Add(time.Minute))
 	if err != nil {
 		return err
 	}
-	rows, err := x.Store.Episodes(ctx, p.ID, now.Add(-episodeMemory), now.Add(time.Hour))
-	if err != nil {
-		return err
-	}
-	for _, row := range rows {
+	for _, row := range had.episodes[p.ID] {
 		p.episodes = append(p.episodes, EpisodeOf(row))
 	}
 	if len(last) > 0 {
 		p.last = &last[len(last)-1]
 		p.judged = p.last.Reading.At
-		if p.first, _, err = x.Store.Bounds(ctx, p.ID); err != nil {
-			return err
-		}
 	}
-	if err := p.resume(ctx, x, last); err != nil {
+	if err := p.resume(ctx, x, last, had); err != nil {
 		return err
 	}
 	slots, err := x.Store.Rollups(ctx, p.ID, TraceSpan, now.Add(-24*time.Hour), now)
@@ -127,28 +120,35 @@ func (p *Path) load(ctx context.Context, x *Paths) error {
 }
 
 // resume takes up how the path was guarded, with its last readings.
-func (p *Path) resume(ctx context.Context, x *Paths, last []protocol.Record) error {
+func (p *Path) resume(ctx context.Context, x *Paths, last []protocol.Record, had stored) (err error) {
 	var points []baseline.Point
 	for _, r := range last {
 		points = append(points, baseline.PointOf(r.Reading))
 	}
-	b, from, err := x.readBaseline(ctx, p.ID)
-	if err != nil {
-		return err
+	var b *baseline.Baseline
+	if had.baselines[p.ID] {
+		var from store.Baseline
+		if b, from, err = x.readBaseline(ctx, p.ID); err != nil {
+			return err
+		}
+		if b != nil {
+			p.pinned, p.taken, p.using = from.Pinned, from.TakenAt, from.ID
+		}
 	}
-	if b != nil {
-		p.pinned, p.taken, p.using = from.Pinned, from.TakenAt, from.ID
-	}
-	stored, found, err := x.Store.GuardOf(ctx, p.ID)
-	if err != nil {
-		return err
-	}
+	stored, found := had.guards[p.ID]
 	k := kept{IDs: map[int]ident.ID{}}
 	if found {
 		if err := json.Unmarshal([]byte(stored.State), &k); err != nil {
 			return fmt.Errorf("read how path %s is guarded: %w", p.ID, err)
 		}
-	} else {
+	}
+	// What a guard knows as the first may be older than what is kept.
+	if p.first = k.Guard.First; p.first.IsZero() && len(last) > 0 {
+		if p.first, _, err = x.Store.Bounds(ctx, p.ID); err != nil {
+			return err
+		}
+	}
+	if !found {
 		// It was guarded otherwise before, or is new: what was open then is over with what
 		// opened it.
 		k.Guard.First, k.Guard.Next = p.first, time.Now()

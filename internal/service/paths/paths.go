@@ -72,12 +72,16 @@ func (x *Paths) Load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	had, err := x.read(ctx)
+	if err != nil {
+		return err
+	}
 	states := make([]*Path, len(list))
 	side, ctx := errgroup.WithContext(ctx)
 	side.SetLimit(atOnce)
 	for i, p := range list {
 		states[i] = x.newPath(p)
-		side.Go(func() error { return states[i].load(ctx, x) })
+		side.Go(func() error { return states[i].load(ctx, x, had) })
 	}
 	if err := side.Wait(); err != nil {
 		return err
@@ -88,6 +92,31 @@ func (x *Paths) Load(ctx context.Context) error {
 		x.add(p)
 	}
 	return nil
+}
+
+// stored is what is read of all paths at once.
+type stored struct {
+	at        time.Time
+	episodes  map[ident.ID][]store.Episode // of the last days, oldest first
+	guards    map[ident.ID]store.Guard
+	baselines map[ident.ID]bool
+}
+
+// read asks of all paths at once what would take a question for each.
+func (x *Paths) read(ctx context.Context) (had stored, err error) {
+	had = stored{at: time.Now(), episodes: map[ident.ID][]store.Episode{}}
+	rows, err := x.Store.Episodes(ctx, ident.ID{}, had.at.Add(-episodeMemory), had.at.Add(time.Hour))
+	if err != nil {
+		return had, err
+	}
+	for _, row := range rows {
+		had.episodes[row.PathID] = append(had.episodes[row.PathID], row)
+	}
+	if had.guards, err = x.Store.Guards(ctx); err != nil {
+		return had, err
+	}
+	had.baselines, err = x.Store.WithBaselines(ctx)
+	return had, err
 }
 
 // add takes in a path; mu is held.
