@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"database/sql"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -46,13 +48,63 @@ func (s *Store) Guards(ctx context.Context) (map[ident.ID]Guard, error) {
 	return by, nil
 }
 
+const pointColumns = "at, span_ms, sent, answered, lost, rtt_median_ns, jitter_ns"
+
+// pointOf is what is judged of a reading, of a row of pointColumns.
+func pointOf(rows *sql.Rows) (p baseline.Point, err error) {
+	var span int64
+	var median, jitter sql.NullInt64
+	if err := rows.Scan(&p.At, &span, &p.Sent, &p.Answered, &p.Lost, &median, &jitter); err != nil {
+		return p, err
+	}
+	p.Span = time.Duration(span) * time.Millisecond
+	if v, ok := duration(median).Get(); ok {
+		p.Set(baseline.RTT, figure.Millis(v))
+	}
+	if v, ok := duration(jitter).Get(); ok {
+		p.Set(baseline.Jitter, figure.Millis(v))
+	}
+	return p, nil
+}
+
+// lately is where most paths have as many readings as are asked for. Only where that is not so all
+// days are looked through: each has a file of its own.
+const lately = 48 * time.Hour
+
+// LastPoints are what is judged of the newest n readings of a path that watches made, oldest first.
+func (s *Store) LastPoints(ctx context.Context, path ident.ID, n int, until time.Time) (points []baseline.Point, err error) {
+	for _, since := range []time.Time{until.Add(-lately), time.Unix(-1, 0)} {
+		if points, err = s.lastPoints(ctx, path, n, since, until); err != nil || len(points) == n {
+			break
+		}
+	}
+	slices.Reverse(points)
+	return points, wrap("read the last readings", err)
+}
+
+func (s *Store) lastPoints(ctx context.Context, path ident.ID, n int, since, until time.Time) (points []baseline.Point, err error) {
+	rows, err := s.query(ctx, "SELECT "+pointColumns+" FROM readings WHERE path_id = ? AND at > ? AND at <= ? AND flags & ? = 0 ORDER BY at DESC LIMIT ?", path[:], since.UTC(), until.UTC(), protocol.NotJudged, n)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		p, err := pointOf(rows)
+		if err != nil {
+			return nil, err
+		}
+		points = append(points, p)
+	}
+	return points, rows.Err()
+}
+
 // History is what of a path's readings is learnt from.
 func (s *Store) History(ctx context.Context, path ident.ID, from, to time.Time) (*baseline.History, error) {
 	beside, err := s.figures(ctx, path, from, to)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.query(ctx, "SELECT at, span_ms, sent, answered, lost, rtt_median_ns, jitter_ns FROM readings WHERE path_id = ? AND at >= ? AND at < ? AND flags & ? = 0 ORDER BY at",
+	rows, err := s.query(ctx, "SELECT "+pointColumns+" FROM readings WHERE path_id = ? AND at >= ? AND at < ? AND flags & ? = 0 ORDER BY at",
 		path[:], from.UTC(), to.UTC(), protocol.NotJudged)
 	if err != nil {
 		return nil, wrap("read what is learnt from", err)
@@ -60,18 +112,9 @@ func (s *Store) History(ctx context.Context, path ident.ID, from, to time.Time) 
 	defer rows.Close()
 	h := &baseline.History{}
 	for rows.Next() {
-		var p baseline.Point
-		var span int64
-		var row readingRow
-		if err := rows.Scan(&p.At, &span, &p.Sent, &p.Answered, &p.Lost, &row.RTTMedianNs, &row.JitterNs); err != nil {
+		p, err := pointOf(rows)
+		if err != nil {
 			return nil, wrap("read what is learnt from", err)
-		}
-		p.Span = time.Duration(span) * time.Millisecond
-		if v, ok := duration(row.RTTMedianNs).Get(); ok {
-			p.Set(baseline.RTT, figure.Millis(v))
-		}
-		if v, ok := duration(row.JitterNs).Get(); ok {
-			p.Set(baseline.Jitter, figure.Millis(v))
 		}
 		for len(beside) > 0 && beside[0].At.Before(p.At) {
 			h.Add(beside[0])

@@ -222,9 +222,7 @@ func (s *Store) Readings(ctx context.Context, path ident.ID, from, to time.Time,
 // until is the latest time that they may have: a reading of the future was made
 // by a wrong clock.
 func (s *Store) LastReadings(ctx context.Context, path ident.ID, n int, until time.Time) ([]protocol.Record, error) {
-	// Most have as many in two days. Only where that is not so all days are looked through: each has
-	// a file of its own.
-	for _, since := range []time.Time{until.Add(-48 * time.Hour), {}} {
+	for _, since := range []time.Time{until.Add(-lately), {}} {
 		var rows []readingRow
 		q := s.db.WithContext(ctx).Select(readingColumns).Where("path_id = ? AND at <= ? AND flags & ? = 0", path, until.UTC(), protocol.NotJudged)
 		if !since.IsZero() {

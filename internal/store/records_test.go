@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"woodlark.example/core/baseline"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/protocol"
 	"woodlark.example/internal/store"
@@ -190,6 +191,35 @@ func TestHistoryAndBounds(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, newest, 1)
 	assert.Equal(t, noon.Add(time.Minute), newest[0].Reading.At)
+}
+
+// TestLastPoints are the newest, whenever they are of, in order of time, and as their readings say.
+func TestLastPoints(t *testing.T) {
+	s := storetest.New(t)
+	path, until := ident.New(), noon.Add(10*time.Minute)
+	var u protocol.Upload
+	for _, ago := range []time.Duration{500 * time.Hour, 72 * time.Hour, time.Hour, 2 * time.Minute, time.Minute, -time.Hour} {
+		u.Readings = append(u.Readings, minute(path, noon.Add(-ago), 5*time.Millisecond, int(ago.Minutes())%60))
+	}
+	marked := minute(path, noon.Add(-30*time.Second), 5*time.Millisecond, 0)
+	marked.Flags = protocol.OnDemand
+	u.Readings = append(u.Readings, marked)
+	require.NoError(t, s.SaveUpload(t.Context(), u))
+	for n, want := range map[int][]int{1: {4}, 3: {2, 3, 4}, 4: {1, 2, 3, 4}, 9: {0, 1, 2, 3, 4}} {
+		points, err := s.LastPoints(t.Context(), path, n, until)
+		require.NoError(t, err)
+		readings, err := s.LastReadings(t.Context(), path, n, until)
+		require.NoError(t, err)
+		require.Len(t, points, len(want), "%d", n)
+		require.Len(t, readings, len(want), "%d", n)
+		for i, k := range want {
+			assert.Equal(t, u.Readings[k].Reading.At, readings[i].Reading.At)
+			assert.Equal(t, baseline.PointOf(readings[i].Reading), points[i])
+		}
+	}
+	points, err := s.LastPoints(t.Context(), ident.New(), 5, until)
+	require.NoError(t, err)
+	assert.Empty(t, points)
 }
 
 func TestADatabaseThatIsGoneIsAway(t *testing.T) {

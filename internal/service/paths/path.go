@@ -95,9 +95,15 @@ func (p *Path) record() (string, error) {
 // load takes up what the database knows of the path.
 func (p *Path) load(ctx context.Context, x *Paths, had stored) error {
 	now := had.at
-	last, err := x.Store.LastReadings(ctx, p.ID, resumeReadings, now.Add(time.Minute))
+	points, err := x.Store.LastPoints(ctx, p.ID, resumeReadings, now.Add(time.Minute))
 	if err != nil {
 		return err
+	}
+	var last []protocol.Record
+	if len(points) > 0 {
+		if last, err = x.Store.LastReadings(ctx, p.ID, 1, now.Add(time.Minute)); err != nil {
+			return err
+		}
 	}
 	for _, row := range had.episodes[p.ID] {
 		p.episodes = append(p.episodes, EpisodeOf(row))
@@ -106,7 +112,7 @@ func (p *Path) load(ctx context.Context, x *Paths, had stored) error {
 		p.last = &last[len(last)-1]
 		p.judged = p.last.Reading.At
 	}
-	if err := p.resume(ctx, x, last, had); err != nil {
+	if err := p.resume(ctx, x, points, had); err != nil {
 		return err
 	}
 	slots, err := x.Store.Rollups(ctx, p.ID, TraceSpan, now.Add(-24*time.Hour), now)
@@ -120,11 +126,7 @@ func (p *Path) load(ctx context.Context, x *Paths, had stored) error {
 }
 
 // resume takes up how the path was guarded, with its last readings.
-func (p *Path) resume(ctx context.Context, x *Paths, last []protocol.Record, had stored) (err error) {
-	var points []baseline.Point
-	for _, r := range last {
-		points = append(points, baseline.PointOf(r.Reading))
-	}
+func (p *Path) resume(ctx context.Context, x *Paths, points []baseline.Point, had stored) (err error) {
 	var b *baseline.Baseline
 	if had.baselines[p.ID] {
 		var from store.Baseline
@@ -143,7 +145,7 @@ func (p *Path) resume(ctx context.Context, x *Paths, last []protocol.Record, had
 		}
 	}
 	// What a guard knows as the first may be older than what is kept.
-	if p.first = k.Guard.First; p.first.IsZero() && len(last) > 0 {
+	if p.first = k.Guard.First; p.first.IsZero() && len(points) > 0 {
 		if p.first, _, err = x.Store.Bounds(ctx, p.ID); err != nil {
 			return err
 		}
