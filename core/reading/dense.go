@@ -272,12 +272,12 @@ func riceOf(list []uint64) byte {
 
 // fewest is with how many bits as they are the fewest are written of all.
 func fewest(list []uint64) (low byte, cost uint64) {
-	sum := uint64(0)
+	sum := 0.0
 	for _, v := range list {
-		sum += v / uint64(len(list))
+		sum += float64(v)
 	}
 	// The best is near the binary logarithm of the mean times ln 2; outliers raise the mean.
-	middle := min(bits.Len64(sum), mostLow)
+	middle := min(bits.Len64(uint64(min(sum/float64(len(list)), 1<<mostLow))), mostLow)
 	cost = math.MaxUint64
 	for k := max(0, middle-3); k <= middle; k++ {
 		bits := uint64(len(list) * (1 + k))

@@ -135,6 +135,8 @@ func TestPackKnowsDelays(t *testing.T) {
 		{"every fifth is lost", func(int) time.Duration { return 5*ms + time.Duration(r.IntN(1000)) }, 5, 50 + 60*12/8 + 12*2, nil, nil},
 		{"all are lost", nil, 1, 30 + 60*3, nil, nil},
 		{"due within a microsecond", quiet, 0, 40 + 60*(12+11)/8, func(int) time.Duration { return time.Duration(r.IntN(400)) }, nil},
+		{"due within some nanoseconds", quiet, 0, 40 + 60*(12+7)/8, func(int) time.Duration { return time.Duration(r.IntN(30)) }, nil},
+		{"by whole nanoseconds, few", func(int) time.Duration { return 5*ms + time.Duration(r.IntN(40)) }, 0, 40 + 60*8/8, nil, nil},
 		{"the clock is set", quiet, 0, 55 + 60*12/8, func(i int) time.Duration { return time.Duration(i/30) * 40 * ms }, nil},
 		{"random intervals", quiet, 0, 40 + 60*(12+33)/8, func(int) time.Duration { return time.Duration(r.ExpFloat64() * 1e9) }, nil},
 		{"each third is late", quiet, 0, 40 + 60*(12+11)/8, nil, func(i int) time.Duration {
