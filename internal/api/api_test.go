@@ -211,8 +211,14 @@ func TestPathsAreFilteredAndPaged(t *testing.T) {
 	}
 	p := get[api.PathList](s, "/paths?trace=true").Paths[0]
 	assert.Equal(t, []string{"holm"}, p.Watches)
-	assert.Len(t, p.Trace.RTTMedianMs, 144)
-	assert.Len(t, p.Trace.LowMs, 24)
+	assert.Empty(t, p.Trace.RTTMedianMs, "nothing is known of its day yet")
+	_, err := s.c.Paths.TakeBaseline(t.Context(), s.path, 2*time.Hour, false)
+	require.NoError(t, err)
+	known := get[api.PathList](s, "/paths?trace=true").Paths[0]
+	assert.Len(t, known.Trace.RTTMedianMs, 144)
+	assert.Len(t, known.Trace.LossRatio, 144)
+	assert.Len(t, known.Trace.LowMs, 24)
+	assert.Len(t, known.Trace.HighMs, 24)
 	assert.Nil(t, p.SinceAt, "steady since when is not known")
 	assert.Equal(t, finding.Code("no_baseline"), p.Findings[0].Code)
 	status := get[apitype.Status](s, "/status")
