@@ -202,30 +202,6 @@ func get[T any](s *desk, path string) (out T) {
 	return out
 }
 
-func TestPathsAreFilteredAndPaged(t *testing.T) {
-	s := serve(t)
-	for query, want := range map[string]int{"": 1, "?state=steady": 1, "?state=lost": 0, "?site=Holm": 1, "?site=Northquay": 1, "?site=Oxwater": 0, "?agent=quay": 1,
-		"?tag=islands": 1, "?tag=ships": 0, "?search=HOLM": 1, "?search=192.0.2": 1, "?search=zed": 0, "?offset=1": 0, "?offset=99": 0} {
-		list := get[api.PathList](s, "/paths"+query)
-		assert.Len(t, list.Paths, want, query)
-	}
-	p := get[api.PathList](s, "/paths?trace=true").Paths[0]
-	assert.Equal(t, []string{"holm"}, p.Watches)
-	assert.Empty(t, p.Trace.RTTMedianMs, "nothing is known of its day yet")
-	_, err := s.c.Paths.TakeBaseline(t.Context(), s.path, 2*time.Hour, false)
-	require.NoError(t, err)
-	known := get[api.PathList](s, "/paths?trace=true").Paths[0]
-	assert.Len(t, known.Trace.RTTMedianMs, 144)
-	assert.Len(t, known.Trace.LossRatio, 144)
-	assert.Len(t, known.Trace.LowMs, 24)
-	assert.Len(t, known.Trace.HighMs, 24)
-	assert.Nil(t, p.SinceAt, "steady since when is not known")
-	assert.Equal(t, finding.Code("no_baseline"), p.Findings[0].Code)
-	status := get[apitype.Status](s, "/status")
-	assert.Equal(t, map[string]int{"steady": 1, "degraded": 0, "lost": 0, "unmeasured": 0}, status.Paths)
-	assert.Equal(t, "0 of 1 path degraded.", status.Summary)
-}
-
 func TestReadingsComeInPages(t *testing.T) {
 	s := serve(t)
 	from := time.Now().Add(-3 * time.Hour)
