@@ -16,7 +16,7 @@ const local = (t: Date) => new Date(t.getTime() - t.getTimezoneOffset() * 60_000
 /** Compare lays two paths, or one at two moments, or two runs, beside each other, and says what surely differs. */
 export function Compare() {
   const [search, setSearch] = useSearchParams();
-  const paths = useQuery({ queryKey: ["paths", "every"], queryFn: () => get<RowList>("/paths/rows?limit=20000"), staleTime: 60_000 });
+  const paths = useQuery({ queryKey: ["every path"], queryFn: () => get<RowList>("/paths/rows?limit=20000"), staleTime: 60_000 });
   const list = (paths.data?.rows ?? []).map((p) => ({ id: p.id, name: `${p.from} → ${p.to}, IPv${p.family} by ${p.via}` }));
   const span = spans[search.get("for") ?? ""] ? search.get("for")! : "30m";
   const length = spans[span]! * 60_000;

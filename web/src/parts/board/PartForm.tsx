@@ -62,7 +62,7 @@ function ListField({ label, list, onChange }: { label: string; list: string[] | 
 }
 
 function PathChoice({ part, onChange }: { part: BoardPart; onChange: (p: BoardPart) => void }) {
-  const every = useQuery({ queryKey: ["paths", "every"], queryFn: () => get<RowList>("/paths/rows?limit=20000"), staleTime: 60_000 });
+  const every = useQuery({ queryKey: ["every path"], queryFn: () => get<RowList>("/paths/rows?limit=20000"), staleTime: 60_000 });
   const text = (p: { from?: string; to?: string; family?: number; via?: string }) => `${p.from} → ${p.to}, IPv${p.family}${p.via && p.via !== "icmp" ? ` by ${p.via}` : ""}`;
   const all = (every.data?.rows ?? []).slice().sort((a, b) => text(a).localeCompare(text(b)));
   const now = all.find((p) => p.from === part.from && p.to === part.to && (!part.family || p.family === part.family) && (!part.via || p.via === part.via));
