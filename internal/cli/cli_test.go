@@ -230,29 +230,37 @@ func TestLists(t *testing.T) {
 	assert.Len(t, short(strings.Repeat("x", 500)), 63)
 }
 
-// TestOptionsAreGivenOnce: of two values none is dropped in silence; the same twice is one.
-func TestOptionsAreGivenOnce(t *testing.T) {
+// TestOptionsOfSeveralValuesAreGivenOnce: of two lists none is dropped in silence. Of an option of one
+// value the later counts.
+func TestOptionsOfSeveralValuesAreGivenOnce(t *testing.T) {
 	for _, c := range []struct {
 		args []string
 		says string
 	}{
-		{[]string{"-probes", "3", "-probes", "4"}, "-probes: it is given twice"},
-		{[]string{"-probes", "3", "a", "-probes=4"}, "-probes: it is given twice"},
-		{[]string{"-probes", "3", "a", "-probes=3"}, ""},
-		{[]string{"-quiet", "-quiet=false"}, "-quiet: it is given twice"},
-		{[]string{"-quiet", "a", "-probes", "5"}, ""},
+		{[]string{"-to", "a,b", "-to", "c"}, "-to: it is given twice"},
+		{[]string{"-to", "a", "x", "-to=c"}, "-to: it is given twice"},
+		{[]string{"-to", "a", "x", "-to=a"}, ""},
+		{[]string{"-probes", "3", "-probes", "4"}, ""},
 		{[]string{"-word", "a", "-word", "b"}, ""},
 	} {
-		call, _, _, _ := newTestCall(c.args...)
-		call.flags.Bool("quiet", false, "no words")
+		call, probes, _, _ := newTestCall(c.args...)
+		to := call.flags.String("to", "", "names, with commas between")
 		words := 0
-		call.flags.Func("word", "may be given again", func(string) error { words++; return nil })
+		call.flags.Func("word", "with commas between; may be given again", func(string) error { words++; return nil })
 		call.again = []string{"word"}
 		err := call.parse()
-		if c.says == "" {
-			assert.NoError(t, err, "%v", c.args)
+		if c.says != "" {
+			assert.ErrorContains(t, err, c.says, "%v", c.args)
 			continue
 		}
-		assert.ErrorContains(t, err, c.says, "%v", c.args)
+		require.NoError(t, err, "%v", c.args)
+		switch c.args[0] {
+		case "-probes":
+			assert.Equal(t, 4, *probes)
+		case "-word":
+			assert.Equal(t, 2, words)
+		default:
+			assert.Equal(t, "a", *to)
+		}
 	}
 }

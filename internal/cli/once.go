@@ -4,9 +4,11 @@ import (
 	"flag"
 	"fmt"
 	"slices"
+	"strings"
 )
 
-// once is an option that is given once: of two values one would be dropped in silence.
+// once is an option that takes several values in one: given twice, those of one would be dropped in
+// silence. Of an option that takes a single value the later counts, as is usual.
 type once struct {
 	flag.Value
 	given *string
@@ -14,22 +16,20 @@ type once struct {
 
 func (o *once) Set(text string) error {
 	if o.given != nil && *o.given != text {
-		return fmt.Errorf("it is given twice, and one of the two would be dropped; where it takes several, they stand in one, with commas between")
+		return fmt.Errorf("it is given twice, and one of the two would be dropped; its values stand in one, with commas between")
 	}
 	o.given = &text
 	return o.Value.Set(text)
 }
 
-// IsBoolFlag has the flag package take it without a value where it could be before.
-func (o *once) IsBoolFlag() bool {
-	b, is := o.Value.(interface{ IsBoolFlag() bool })
-	return is && b.IsBoolFlag()
-}
+// takesSeveral reports whether an option takes several values, which is in its help.
+func takesSeveral(o *flag.Flag) bool { return strings.Contains(o.Usage, "commas between") }
 
-// eachOnce has all options be given once at most, but for some, until what it returns is called.
+// eachOnce has options that take several values be given once at most, but for some, until what it
+// returns is called.
 func eachOnce(f *flag.FlagSet, again ...string) (undo func()) {
 	f.VisitAll(func(o *flag.Flag) {
-		if !slices.Contains(again, o.Name) {
+		if takesSeveral(o) && !slices.Contains(again, o.Name) {
 			o.Value = &once{Value: o.Value}
 		}
 	})
