@@ -5,6 +5,7 @@ package main
 import (
 	"crypto/x509"
 	"os"
+	"path/filepath"
 
 	"golang.org/x/crypto/x509roots/fallback/bundle"
 )
@@ -34,20 +35,29 @@ func trust() {
 	x509.SetFallbackRoots(pool)
 }
 
-// holds reports whether there is a file that is not empty, or a folder with something in it.
+// holds reports whether there is a file that is not empty, there or in a folder there.
 func holds(place string) bool {
 	info, err := os.Stat(place)
 	if err != nil {
 		return false
 	}
 	if !info.IsDir() {
-		return info.Size() > 0
+		return info.Mode().IsRegular() && info.Size() > 0
 	}
 	d, err := os.Open(place)
 	if err != nil {
 		return false
 	}
 	defer d.Close()
-	names, _ := d.Readdirnames(1)
-	return len(names) > 0
+	for {
+		names, err := d.Readdirnames(16)
+		for _, name := range names {
+			if info, err := os.Stat(filepath.Join(place, name)); err == nil && info.Mode().IsRegular() && info.Size() > 0 {
+				return true
+			}
+		}
+		if err != nil {
+			return false
+		}
+	}
 }

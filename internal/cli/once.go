@@ -1,8 +1,8 @@
 package cli
 
 import (
+	"errors"
 	"flag"
-	"fmt"
 	"slices"
 	"strings"
 )
@@ -16,7 +16,7 @@ type once struct {
 
 func (o *once) Set(text string) error {
 	if o.given != nil && *o.given != text {
-		return fmt.Errorf("it is given twice, and one of the two would be dropped; its values stand in one, with commas between")
+		return errors.New("it is given twice, and one of the two would be dropped; its values stand in one, with commas between")
 	}
 	o.given = &text
 	return o.Value.Set(text)
