@@ -22,7 +22,7 @@ func (j *Judge) follow(m *matter, measure baseline.Measure, t *track, s sample, 
 	enough, margin := recovered, doubtful
 	if measure.Counted() {
 		// A loss of some percent spares many readings: how many, the episode itself says.
-		enough, margin = recoveredCounted, 0
+		enough, margin = e.recoveredCounted(), 0
 		still = negativeBinomial(int(s.lost), (float64(s.expected)+e.shift)*float64(s.sent))
 		e.maybe++
 		e.maybeShift += float64(s.shift)
@@ -62,13 +62,20 @@ func (j *Judge) follow(m *matter, measure baseline.Measure, t *track, s sample, 
 	if e.sum < enough || e.normals < 2 {
 		return changes
 	}
-	if measure.Counted() && t.fewer(e.since, e.shift) < recoveredCounted {
+	if measure.Counted() && t.fewer(e.since, e.shift) < enough {
 		e.sum = enough // where the hour hides it, the losses themselves have to say it
 		return changes
 	}
 	j.over(m, measure)
 	t.forget()
 	return changes
+}
+
+// recoveredCounted is the evidence at which a measure that is counted is normal again. What goes
+// on for long has had many a chance to lose few by chance: how many, is added.
+func (e *ending) recoveredCounted() float64 {
+	const short = 60 // readings
+	return recoveredCounted + math.Log(max(1, float64(e.n)/short))
 }
 
 // stillWorse is which part of what it was worse by it has to be still, to be no better.

@@ -2,6 +2,7 @@ package guard
 
 import (
 	"hash/fnv"
+	"slices"
 	"strings"
 	"time"
 
@@ -90,8 +91,10 @@ func (g *Guard) Route(k Key, at time.Time, hops []string) {
 
 func (g *Guard) episode(k Key, number int) (Episode, bool) { return g.paths[k].Episode(number) }
 
-// Incidents are all incidents, in the order in which they were told.
-func (g *Guard) Incidents() []Incident { return g.incidents.List() }
+// Incidents are those that stand, in the order in which they were told.
+func (g *Guard) Incidents() []Incident {
+	return slices.DeleteFunc(g.incidents.List(), func(i Incident) bool { return !i.Stands() })
+}
 
 // LookDelay is for how long others that got worse at the same time are waited for.
 const LookDelay = 75 * time.Second

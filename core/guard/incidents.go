@@ -20,6 +20,9 @@ type Incident struct {
 	Segment incident.Segment `json:"segment"`
 	Members []Member         `json:"members"`
 	Sure    float64          `json:"confidence"`
+	// TakenBack: what was found since explains all its paths by another segment. It ended then,
+	// and counts no more. Zero when it stands.
+	TakenBack time.Time `json:"taken_back_at,omitzero"`
 }
 
 // Member is a path of an incident, with the numbers of its episodes that are part of it.
@@ -31,8 +34,14 @@ type Member struct {
 // Open reports whether the incident goes on.
 func (i Incident) Open() bool { return i.To.IsZero() }
 
-// Has reports whether an episode of a path, by its number, is part of it.
-func (i Incident) Has(k Key, number int) bool { return slices.Contains(i.episodesOf(k), number) }
+// Stands reports whether it was not taken back.
+func (i Incident) Stands() bool { return i.TakenBack.IsZero() }
+
+// Has reports whether an episode of a path, by its number, is part of it; none is of one that was
+// taken back.
+func (i Incident) Has(k Key, number int) bool {
+	return i.Stands() && slices.Contains(i.episodesOf(k), number)
+}
 
 func (i Incident) episodesOf(k Key) []int {
 	for _, m := range i.Members {
@@ -95,7 +104,7 @@ func NewIncidents(known []Incident) *Incidents {
 	return x
 }
 
-// List are all incidents, in the order in which they were told.
+// List are all incidents, in the order in which they were told, with those that were taken back.
 func (x *Incidents) List() []Incident {
 	list := make([]Incident, len(x.list))
 	for i, one := range x.list {
@@ -120,8 +129,10 @@ type Witness struct {
 	busy bool // something goes on, if only for long
 	end  time.Time
 	hops []string // now; nil when not known
-	// By how much the last readings are worse than expected, of a path of which nothing is told.
-	standing map[baseline.Measure]standing
+	// Of a path of which nothing is told: by how much the last readings are slower than expected,
+	// and what each of them lost, oldest first.
+	slower  standing
+	counted []counts
 }
 
 // witnessed is an episode that began a short while ago, with the route that it bears on.
@@ -131,7 +142,17 @@ type witnessed struct {
 	hops   []string
 }
 
-type standing struct{ shift, tolerance float64 }
+type standing struct {
+	shift, tolerance float64
+	known            bool
+}
+
+// counts are what a reading lost, and what it was expected to.
+type counts struct {
+	end        int64 // unix seconds
+	sent, lost int32
+	expected   float32
+}
 
 // Witness is how the path stands at a time.
 func (p *Path) Witness(k Key, now time.Time) Witness {
@@ -149,7 +170,7 @@ func (p *Path) Witness(k Key, now time.Time) Witness {
 		}
 		return list
 	}
-	w := Witness{Key: k, end: end(p.judge.last), hops: named(p.RouteAt(now)), standing: map[baseline.Measure]standing{}}
+	w := Witness{Key: k, end: end(p.judge.last), hops: named(p.RouteAt(now))}
 	for _, m := range p.judge.open {
 		w.busy = w.busy || !m.closed
 		if now.Sub(m.From) >= fresh || !m.NewLevel.IsZero() {
@@ -162,11 +183,7 @@ func (p *Path) Witness(k Key, now time.Time) Witness {
 		w.open = append(w.open, witnessed{m.number, m.clone(), named(p.RouteAt(at))})
 	}
 	if !w.busy {
-		for _, m := range located {
-			if shift, tolerance, ok := p.judge.standing(m); ok {
-				w.standing[m] = standing{shift, tolerance}
-			}
-		}
+		w.slower, w.counted = p.judge.slower(), p.judge.counted()
 	}
 	return w
 }
@@ -233,8 +250,40 @@ func (x *Incidents) explain(group []affected, witnesses []Witness, now time.Time
 				changed = append(changed, i)
 			}
 		}
+		changed = append(changed, x.takeBack(m, taken, now)...)
 	}
 	return changed
+}
+
+// takeBack takes back the incidents whose episodes are all part of those that were found now, but
+// are none of these: with what is known now they need no segment of their own.
+func (x *Incidents) takeBack(m baseline.Measure, found map[int]bool, now time.Time) (changed []Incident) {
+	for i, old := range x.list {
+		if !old.Open() || old.Measure != m || found[i] {
+			continue
+		}
+		for k := range found {
+			if x.list[k].Open() && x.list[k].covers(old) {
+				old.To, old.TakenBack = now, now
+				changed = append(changed, *old)
+				break
+			}
+		}
+	}
+	return changed
+}
+
+// covers reports whether all episodes of another incident are part of it.
+func (i *Incident) covers(o *Incident) bool {
+	for _, m := range o.Members {
+		mine := i.episodesOf(m.Path)
+		for _, n := range m.Episodes {
+			if !slices.Contains(mine, n) {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // observe says by how much each path is worse, and which ones are as ever.
@@ -246,7 +295,11 @@ func observe(worse []affected, in map[Key]bool, witnesses []Witness, m baseline.
 		}
 	}
 	known := betweens(routes)
+	began := now
 	for _, a := range worse {
+		if a.e.From.Before(began) {
+			began = a.e.From
+		}
 		if a.hops == nil {
 			continue
 		}
@@ -254,9 +307,7 @@ func observe(worse []affected, in map[Key]bool, witnesses []Witness, m baseline.
 		x, _ := a.e.Excess(m)
 		o := incident.Observed{Path: a.key.id(), Links: a.links, Worse: true}
 		if m.Counted() {
-			o.Excess = max(0, incident.FromLoss(x.Now)-incident.FromLoss(x.Normal))
-			n := float64(max(1, x.Sent))
-			o.Spread = math.Sqrt(max(x.Now, 2/n)*(1-min(0.98, x.Now))/n)/(1-min(0.98, x.Now)) + 0.002
+			o.Excess, o.Spread = lossOf(x.Now, x.Normal, float64(x.Sent))
 		} else {
 			o.Excess = max(0, x.Now-x.Normal)
 			o.Spread = max(x.Tolerance/4, (x.NowHigh-x.NowLow)/4)
@@ -265,40 +316,74 @@ func observe(worse []affected, in map[Key]bool, witnesses []Witness, m baseline.
 		members = append(members, a)
 	}
 	for _, w := range witnesses {
-		s, ok := w.standing[m]
-		if in[w.Key] || w.busy || now.Sub(w.end) > healthyWithin || w.hops == nil || !ok {
+		if in[w.Key] || w.busy || now.Sub(w.end) > healthyWithin || w.hops == nil {
 			continue
 		}
-		o := incident.Observed{Path: w.Key.id(), Links: linksOf(w.Key.From, w.Key.To, w.hops, known), Spread: s.tolerance / 3}
-		if m.Counted() {
-			o.Spread = max(0.002, incident.FromLoss(s.tolerance)/2)
-			o.Excess = max(0, incident.FromLoss(s.shift))
-		} else {
-			o.Excess = max(0, s.shift)
+		o := incident.Observed{Path: w.Key.id(), Links: linksOf(w.Key.From, w.Key.To, w.hops, known)}
+		switch {
+		case m.Counted() && len(w.counted) > 0:
+			o.Excess, o.Spread = lossOf(since(w.counted, began))
+		case !m.Counted() && w.slower.known:
+			o.Excess, o.Spread = max(0, w.slower.shift), w.slower.tolerance/3
+		default:
+			continue
 		}
 		list = append(list, o)
 	}
 	return list, members
 }
 
-// standing is by how much the last few readings of a path that is not told of are worse than
+// lossOf is by how much more is lost than normally, in a measure that adds up along a route, and
+// the standard error of that: so many probes say no more than they can.
+func lossOf(now, normal, sent float64) (excess, spread float64) {
+	n, kept := max(1, sent), 1-min(0.98, now)
+	return max(0, incident.FromLoss(now)-incident.FromLoss(normal)), math.Sqrt(max(now, 2/n)*kept/n)/kept + 0.002
+}
+
+// witnessing is how many of the last readings of a path that is not told of are looked at.
+const witnessing = 15
+
+// counted is what the last readings lost.
+func (j *Judge) counted() (list []counts) {
+	t := j.tracks[baseline.Loss]
+	if t == nil {
+		return nil
+	}
+	for _, s := range t.past[max(0, len(t.past)-witnessing):] {
+		list = append(list, counts{s.end, s.sent, s.lost, s.expected})
+	}
+	return list
+}
+
+// since is the part of the probes that was lost since a time, the part that was expected to be,
+// and how many there were; of the last reading at least.
+func since(list []counts, at time.Time) (now, normal, sent float64) {
+	var lost, expected float64
+	for i, c := range list {
+		if c.end > at.Unix() || i == len(list)-1 {
+			lost += float64(c.lost)
+			expected += float64(c.expected) * float64(c.sent)
+			sent += float64(c.sent)
+		}
+	}
+	return lost / max(1, sent), expected / max(1, sent), sent
+}
+
+// slower is by how much the last few readings of a path that is not told of are slower than
 // expected, and the tolerance.
-func (j *Judge) standing(m baseline.Measure) (shift, tolerance float64, ok bool) {
-	t := j.tracks[m]
+func (j *Judge) slower() (s standing) {
+	t := j.tracks[baseline.RTT]
 	if t == nil || len(t.past) == 0 {
-		return 0, 0, false
+		return s
 	}
-	list := t.past[max(0, len(t.past)-5):]
-	shifts := make([]float64, len(list))
-	for i, s := range list {
-		shifts[i] = float64(s.shift)
-		tolerance = float64(s.tolerance)
-	}
-	if m.Counted() {
-		return mean(shifts), tolerance, true
+	var shifts []float64
+	for _, x := range t.past[max(0, len(t.past)-5):] {
+		shifts = append(shifts, float64(x.shift))
+		s.tolerance = float64(x.tolerance)
 	}
 	slices.Sort(shifts)
-	return middle(shifts), tolerance, true
+	s.shift, s.known = middle(shifts), true
+	return s
 }
 
 // note keeps an incident, or adds to the one that it is; false when there is nothing new in it.
@@ -312,11 +397,7 @@ func (x *Incidents) note(s incident.Segment, m baseline.Measure, members []affec
 		if !slices.ContainsFunc(a.links, func(l incident.Link) bool { return on[l] }) {
 			continue
 		}
-		if i := slices.IndexFunc(n.Members, func(m Member) bool { return m.Path == a.key }); i >= 0 {
-			n.Members[i].Episodes = append(n.Members[i].Episodes, a.number)
-		} else {
-			n.Members = append(n.Members, Member{a.key, []int{a.number}})
-		}
+		n.add(a.key, a.number)
 		if n.From.IsZero() || a.e.From.Before(n.From) {
 			n.From = a.e.From
 		}
@@ -324,13 +405,13 @@ func (x *Incidents) note(s incident.Segment, m baseline.Measure, members []affec
 	if len(n.Members) < 2 {
 		return Incident{}, false
 	}
-	slices.SortFunc(n.Members, func(a, b Member) int { return strings.Compare(a.Path.id(), b.Path.id()) })
+	n.sort()
 	same := func(old *Incident) bool {
 		return slices.ContainsFunc(old.Segment.Links, func(l incident.Link) bool { return on[l] })
 	}
 	// The same segment, or else the same paths: those that joined may have shown that it is
 	// another.
-	for _, is := range []func(*Incident) bool{same, n.sharesEpisode} {
+	for k, is := range []func(*Incident) bool{same, n.sharesEpisode} {
 		for i, old := range x.list {
 			if !old.Open() || taken[i] || !is(old) || now.Sub(old.From) > 6*fresh {
 				continue
@@ -340,6 +421,9 @@ func (x *Incidents) note(s incident.Segment, m baseline.Measure, members []affec
 				return Incident{}, false
 			}
 			n.Number, n.ToldAt = old.Number, old.ToldAt
+			if k == 0 && old.Measure == m {
+				n.keep(old, members)
+			}
 			*old = *n
 			return *old, true
 		}
@@ -351,6 +435,35 @@ func (x *Incidents) note(s incident.Segment, m baseline.Measure, members []affec
 	}
 	x.list = append(x.list, n)
 	return *n, true
+}
+
+// keep takes over the episodes of an older form of the incident that were not looked at again: they
+// began earlier, and are no less a part of it.
+func (i *Incident) keep(old *Incident, looked []affected) {
+	for _, m := range old.Members {
+		for _, number := range m.Episodes {
+			if slices.ContainsFunc(looked, func(a affected) bool { return a.key == m.Path && a.number == number }) {
+				continue
+			}
+			i.add(m.Path, number)
+			if old.From.Before(i.From) {
+				i.From = old.From
+			}
+		}
+	}
+	i.sort()
+}
+
+func (i *Incident) add(k Key, number int) {
+	if n := slices.IndexFunc(i.Members, func(m Member) bool { return m.Path == k }); n >= 0 {
+		i.Members[n].Episodes = append(i.Members[n].Episodes, number)
+		return
+	}
+	i.Members = append(i.Members, Member{k, []int{number}})
+}
+
+func (i *Incident) sort() {
+	slices.SortFunc(i.Members, func(a, b Member) int { return strings.Compare(a.Path.id(), b.Path.id()) })
 }
 
 // sharesEpisode reports whether two incidents are made of the same episodes, for the most part.

@@ -41,10 +41,12 @@ func TestWhatLooksWrongIsProbedMore(t *testing.T) {
 }
 
 func TestIncidents(t *testing.T) {
-	x := guardbench.RunIncidents(guardbench.HeldOut, 40)
-	x.Print(t.Output())
-	assert.GreaterOrEqual(t, float64(x.Named), 0.93*float64(x.Faults))
-	assert.LessOrEqual(t, float64(x.Accused), 0.03*float64(x.Segments))
+	for _, sent := range []int{60, 12} {
+		x := guardbench.RunIncidents(guardbench.HeldOut, 40, sent)
+		x.Print(t.Output())
+		assert.GreaterOrEqual(t, float64(x.Named), 0.93*float64(x.Faults), "%d probes a minute", sent)
+		assert.LessOrEqual(t, float64(x.Accused), 0.03*float64(x.Segments), "%d probes a minute", sent)
+	}
 }
 
 func TestManyPathsMakeNoneSlow(t *testing.T) {

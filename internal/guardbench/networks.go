@@ -69,7 +69,7 @@ func calm() *baseline.Baseline {
 	r := rand.New(rand.NewPCG(1, 1))
 	var h baseline.History
 	for m := range 10 * 24 * 60 {
-		h.Add(quietPoint(r, begin.Add(time.Duration(m)*time.Minute), 10, 0))
+		h.Add(quietPoint(r, begin.Add(time.Duration(m)*time.Minute), 60, 10, 0))
 	}
 	b, err := baseline.Build(&h, baseline.Training{})
 	if err != nil {
@@ -78,9 +78,9 @@ func calm() *baseline.Baseline {
 	return b
 }
 
-func quietPoint(r *rand.Rand, at time.Time, delay, loss float64) baseline.Point {
-	p := baseline.Point{At: at, Span: time.Minute, Sent: 60}
-	p.Lost = min(60, poisson(r, 60*loss))
+func quietPoint(r *rand.Rand, at time.Time, sent int, delay, loss float64) baseline.Point {
+	p := baseline.Point{At: at, Span: time.Minute, Sent: sent}
+	p.Lost = min(sent, poisson(r, float64(sent)*loss))
 	p.Answered = p.Sent - p.Lost
 	if p.Answered > 0 {
 		p.Set(baseline.RTT, delay+0.1*r.NormFloat64())
@@ -90,12 +90,13 @@ func quietPoint(r *rand.Rand, at time.Time, delay, loss float64) baseline.Point 
 }
 
 // RunIncidents lets one to three segments of random networks get slow or lossy, and sees
-// which are named. Some hops never answer.
-func RunIncidents(seed uint64, networks int) *Incidents {
+// which are named. Some hops never answer. Each path is probed sent times a minute; of few probes
+// the same loss is known less well, and told later by some paths than by others.
+func RunIncidents(seed uint64, networks, sent int) *Incidents {
 	out := &Incidents{Networks: networks}
 	b := calm()
 	for n := range networks {
-		out.one(rand.New(rand.NewPCG(seed, uint64(n))), b)
+		out.one(rand.New(rand.NewPCG(seed, uint64(n))), b, sent)
 	}
 	return out
 }
@@ -107,7 +108,7 @@ type watched struct {
 	links []incident.Link
 }
 
-func (x *Incidents) one(r *rand.Rand, b *baseline.Baseline) {
+func (x *Incidents) one(r *rand.Rand, b *baseline.Baseline, sent int) {
 	w := newNetwork(r, 15+r.IntN(60))
 	var paths []watched
 	on := map[incident.Link]int{}
@@ -148,7 +149,7 @@ func (x *Incidents) one(r *rand.Rand, b *baseline.Baseline) {
 					pass *= 1 - f.loss
 				}
 			}
-			g.Add(p.key, quietPoint(r, at, delay*(1+0.01*r.NormFloat64()), 1-pass))
+			g.Add(p.key, quietPoint(r, at, sent, delay*(1+0.01*r.NormFloat64()), 1-pass))
 		}
 	}
 	g.Flush()

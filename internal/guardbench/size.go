@@ -34,7 +34,7 @@ func RunSize(seed uint64, paths int) []float64 {
 			if m < first {
 				shift = 0
 			}
-			p := quietPoint(r, at, 10+shift, 0)
+			p := quietPoint(r, at, 60, 10+shift, 0)
 			if v, ok := p.Value(baseline.RTT); ok {
 				p.Set(baseline.RTT, v+0.3*r.NormFloat64())
 			}

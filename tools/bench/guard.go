@@ -26,7 +26,10 @@ func guarding(context.Context, string) error {
 	fmt.Println("\nGuard, a held-out seed, a reading a minute, what looks wrong is probed more")
 	guardbench.Run(guardbench.Options{Seed: guardbench.HeldOut, Every: time.Minute, Part: 5, Suspicion: true}).Print(os.Stdout)
 	fmt.Println()
-	guardbench.RunIncidents(guardbench.HeldOut, 500).Print(os.Stdout)
+	for _, sent := range []int{60, 12} {
+		fmt.Printf("probed %d times a minute: ", sent)
+		guardbench.RunIncidents(guardbench.HeldOut, 500, sent).Print(os.Stdout)
+	}
 	guardbench.PrintSize(os.Stdout, guardbench.HeldOut)
 	guardbench.RunCost(guardbench.HeldOut).Print(os.Stdout)
 	return nil

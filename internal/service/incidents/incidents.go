@@ -10,6 +10,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -214,8 +215,15 @@ func (n *Incidents) save(ctx context.Context, list []guard.Incident, tells bool)
 	return nil
 }
 
-// Between are those that touch a stretch of time, those that go on first, then the newest.
+// Between are those that touch a stretch of time, those that go on first, then the newest. Those
+// that were taken back are none.
 func (n *Incidents) Between(ctx context.Context, from, to time.Time) ([]Incident, error) {
+	list, err := n.Told(ctx, from, to)
+	return slices.DeleteFunc(list, func(x Incident) bool { return !x.Stands() }), err
+}
+
+// Told are those of Between with those that were taken back.
+func (n *Incidents) Told(ctx context.Context, from, to time.Time) ([]Incident, error) {
 	rows, err := n.Store.Incidents(ctx, from, to)
 	if err != nil {
 		return nil, err

@@ -88,7 +88,7 @@ func (x *Notify) route(ctx context.Context, now time.Time) error {
 			opening++
 		}
 	}
-	known, err := x.Incidents.Between(ctx, now.Add(-past), now.Add(time.Hour))
+	known, err := x.Incidents.Told(ctx, now.Add(-past), now.Add(time.Hour))
 	if err != nil {
 		return err
 	}
@@ -314,7 +314,11 @@ func (x *Notify) ofIncident(m store.Matter, i incidents.Incident, of selection.K
 	if n := len(i.Members); n > 50 {
 		text = append(text, fmt.Sprintf("  and %d more", n-50))
 	}
-	return told{a, "Incident " + words[m.What] + i.Finding.Sentence, strings.Join(text, "\n"), body}
+	said := words[m.What]
+	if !i.Stands() {
+		said = "was taken back, another segment explains all its paths: "
+	}
+	return told{a, "Incident " + said + i.Finding.Sentence, strings.Join(text, "\n"), body}
 }
 
 // Read is what a message says: its text, and the same for machines.
