@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"woodlark.example/internal/network"
+	"woodlark.example/internal/network/await"
 	"woodlark.example/wire"
 )
 
@@ -247,7 +248,7 @@ func (c *conn) Receive(packets []network.Packet) (int, error) {
 		if c.closed.Load() {
 			return 0, errClosed
 		}
-		if _, err := unix.Poll(poll, -1); err != nil && !errors.Is(err, unix.EINTR) {
+		if _, err := await.Poll(poll, nil); err != nil && !errors.Is(err, unix.EINTR) {
 			return 0, fmt.Errorf("wait for %v: %w", c.kind, err)
 		}
 		if n := c.take(packets); n > 0 {

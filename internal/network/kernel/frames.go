@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"woodlark.example/internal/network"
+	"woodlark.example/internal/network/await"
 	"woodlark.example/wire"
 )
 
@@ -206,7 +207,7 @@ func (c *frames) Receive(packets []network.Packet) (int, error) {
 		if n := c.take(packets); n > 0 {
 			return n, nil
 		}
-		if _, err := unix.Poll(poll, -1); err != nil && !errors.Is(err, unix.EINTR) {
+		if _, err := await.Poll(poll, nil); err != nil && !errors.Is(err, unix.EINTR) {
 			return 0, fmt.Errorf("wait for frames: %w", err)
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"golang.org/x/net/bpf"
 	"golang.org/x/sys/unix"
 
+	"woodlark.example/internal/network/await"
 	"woodlark.example/wire"
 )
 
@@ -174,7 +175,7 @@ func (r *packetRing) giveUp() {
 // await waits until the socket can be read or written.
 func (r *packetRing) await(event int16, d time.Duration) bool {
 	most := unix.NsecToTimespec(d.Nanoseconds())
-	n, err := unix.Ppoll([]unix.PollFd{{Fd: int32(r.fd), Events: event}}, &most, nil)
+	n, err := await.Poll([]unix.PollFd{{Fd: int32(r.fd), Events: event}}, &most)
 	return n > 0 && err == nil || errors.Is(err, unix.EINTR)
 }
 

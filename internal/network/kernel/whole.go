@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"woodlark.example/internal/network"
+	"woodlark.example/internal/network/await"
 	"woodlark.example/wire"
 )
 
@@ -181,7 +182,7 @@ func (w *whole) Receive(packets []network.Packet) (int, error) {
 		if w.closed.Load() {
 			return 0, errClosed
 		}
-		if _, err := unix.Poll(poll, -1); err != nil && !errors.Is(err, unix.EINTR) {
+		if _, err := await.Poll(poll, nil); err != nil && !errors.Is(err, unix.EINTR) {
 			return 0, fmt.Errorf("wait for answers: %w", err)
 		}
 		if n := w.take(packets); n > 0 {

@@ -8,6 +8,8 @@ import (
 	"unsafe"
 
 	"golang.org/x/sys/unix"
+
+	"woodlark.example/internal/network/await"
 )
 
 // Alarm waits for a moment to within some tens of microseconds, and can be woken
@@ -86,7 +88,7 @@ func (a *Alarm) Wait(t time.Time, exactly bool) {
 	}
 	ts := unix.NsecToTimespec(int64(left - awake))
 	fds := []unix.PollFd{{Fd: int32(a.fd), Events: unix.POLLIN}}
-	if n, err := unix.Ppoll(fds, &ts, nil); n > 0 && err == nil {
+	if n, err := await.Poll(fds, &ts); n > 0 && err == nil {
 		var count [8]byte
 		_, _ = unix.Read(a.fd, count[:])
 		return

@@ -6,7 +6,7 @@ import (
 	"context"
 	"time"
 
-	"golang.org/x/sys/unix"
+	"woodlark.example/internal/network/await"
 )
 
 // exact is the last part of a wait, spent in the kernel's own sleep.
@@ -33,7 +33,6 @@ func Until(ctx context.Context, t time.Time, wake <-chan struct{}) bool {
 			}
 			continue
 		}
-		ts := unix.NsecToTimespec(int64(left))
-		_ = unix.ClockNanosleep(unix.CLOCK_MONOTONIC, 0, &ts, nil)
+		await.Sleep(left)
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"woodlark.example/internal/network"
+	"woodlark.example/internal/network/await"
 	"woodlark.example/internal/network/kernel"
 	"woodlark.example/internal/network/namespace"
 	"woodlark.example/internal/network/world"
@@ -70,7 +71,7 @@ func (k *ownKernel) read() {
 		case err != nil && !errors.Is(err, unix.EAGAIN) && !errors.Is(err, unix.EINTR):
 			return
 		}
-		if _, err := unix.Poll(fds, -1); err != nil && !errors.Is(err, unix.EINTR) || fds[1].Revents != 0 {
+		if _, err := await.Poll(fds, nil); err != nil && !errors.Is(err, unix.EINTR) || fds[1].Revents != 0 {
 			return
 		}
 	}

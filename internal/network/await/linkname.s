@@ -1,0 +1,1 @@
+// A function without a body takes a file such as this.
