@@ -85,7 +85,7 @@ type MissedEvent struct {
 	At time.Time `json:"at"`
 }
 
-// AliveEvent comes every 15 seconds, so that a dead connection is noticed.
+// AliveEvent comes each four seconds, so that a dead connection is noticed.
 type AliveEvent struct {
 	Now time.Time `json:"now_at"`
 }
@@ -107,7 +107,7 @@ func (s *server) registerEvents(a huma.API) {
 			defer leave()
 			heard, stop, whole := s.c.Events.ListenSince(in.Last)
 			defer stop()
-			alive := time.NewTicker(15 * time.Second)
+			alive := time.NewTicker(speaks)
 			defer alive.Stop()
 			if send(sse.Message{Retry: comeBack, Data: AliveEvent{time.Now().UTC()}}) != nil {
 				return

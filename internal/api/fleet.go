@@ -110,6 +110,10 @@ type inviteCall struct {
 
 const aliveToTell = 20 * time.Second
 
+// speaks is how often who holds a connection hears of the service at least: who knows several turns
+// to another when one is silent.
+const speaks = 4 * time.Second
+
 // agentCalls are what agents on other machines call: they have keys of their own.
 func (s *server) agentCalls(r chi.Router) {
 	r.Post("/join", s.join)
@@ -278,6 +282,7 @@ func (s *server) agentCommands(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("Content-Type", "application/x-ndjson")
+	w.Header().Set(protocol.SpeaksHeader, strconv.Itoa(int(speaks/time.Second)))
 	control := http.NewResponseController(w)
 	write := func(c protocol.Command) bool {
 		_ = control.SetWriteDeadline(time.Now().Add(aliveToTell))
@@ -286,7 +291,7 @@ func (s *server) agentCommands(w http.ResponseWriter, r *http.Request) {
 		}
 		return control.Flush() == nil
 	}
-	alive := time.NewTicker(aliveToTell)
+	alive := time.NewTicker(speaks)
 	defer alive.Stop()
 	if !write(protocol.Command{Kind: protocol.StillThere}) {
 		return

@@ -27,6 +27,10 @@ const Version = 4
 // VersionHeader is the header that names it.
 const VersionHeader = "Woodlark-Protocol"
 
+// SpeaksHeader is the header of the held connection that says how often the service speaks at least,
+// in seconds. One that says nothing speaks each twenty.
+const SpeaksHeader = "Woodlark-Speaks"
+
 // ParseVersion reads what the header says; an empty one is of version 1.
 func ParseVersion(text string) int {
 	n, err := strconv.Atoi(text)

@@ -16,6 +16,7 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -54,6 +55,7 @@ type Link struct {
 	mu     sync.Mutex
 	going  map[ident.ID]context.CancelFunc
 	out    chan protocol.Reply
+	calls  map[*call]bool // that are not over
 }
 
 // ErrLockedOut is wrapped when the service does not know the agent's key any more.
@@ -66,7 +68,10 @@ const (
 	mostAgain   = 30 * time.Second
 	// quiet is how long the held connection may say nothing: the service speaks each
 	// twenty seconds at least.
-	quiet      = 50 * time.Second
+	quiet = 50 * time.Second
+	// answers is how long a service may take to answer at all: what it is sent it takes, or
+	// refuses, sooner.
+	answers    = 20 * time.Second
 	replyEvery = 100 * time.Millisecond
 )
 
@@ -94,6 +99,8 @@ func (l *Link) once(ctx context.Context, method, path string, body any) (_ *http
 		packed = b.Bytes()
 	}
 	base, next := l.base()
+	ctx, came := l.whileThere(ctx, base, path)
+	defer came()
 	r, err := http.NewRequestWithContext(ctx, method, base+"/api/v1/agent"+path, bytes.NewReader(packed))
 	if err != nil {
 		return nil, false, fmt.Errorf("call the service at %s: %w", base, err)
@@ -116,6 +123,7 @@ func (l *Link) once(ctx context.Context, method, path string, body any) (_ *http
 	}
 	l.make.Do(func() {
 		own := http.DefaultTransport.(*http.Transport).Clone()
+		own.ResponseHeaderTimeout = answers
 		own.TLSClientConfig = &tls.Config{RootCAs: l.Trust, MinVersion: tls.VersionTLS12}
 		if l.Pin != "" {
 			own.TLSClientConfig = keys.Pinned(l.Pin)
@@ -125,6 +133,9 @@ func (l *Link) once(ctx context.Context, method, path string, body any) (_ *http
 	answer, err := l.http.Do(r)
 	if err != nil {
 		next()
+		if why := context.Cause(ctx); errors.Is(why, errSilent) {
+			err = why
+		}
 		return nil, false, fmt.Errorf("the service at %s was not reached: %w", base, err)
 	}
 	moved := l.noteClock(answer.Header.Get("Date"))
@@ -315,12 +326,16 @@ func (l *Link) hold(ctx context.Context, worker protocol.Worker, away *bool) err
 		*away = false
 		l.Log.Info("the service is there again")
 	}
-	watchdog := time.AfterFunc(quiet, cancel)
+	may := l.mayBeSilent(answer.Header.Get(protocol.SpeaksHeader))
+	watchdog := time.AfterFunc(may, func() {
+		l.leave(strings.TrimSuffix(answer.Request.URL.String(), "/api/v1/agent/commands"))
+		cancel()
+	})
 	defer watchdog.Stop()
 	lines := bufio.NewScanner(answer.Body)
 	lines.Buffer(nil, 16<<20)
 	for lines.Scan() {
-		watchdog.Reset(quiet)
+		watchdog.Reset(may)
 		var c protocol.Command
 		if err := json.Unmarshal(lines.Bytes(), &c); err != nil {
 			return fmt.Errorf("read a command: %w", err)

@@ -3,6 +3,9 @@ import { useEffect, useState } from "react";
 import type { PathEvent, Run } from "./api";
 import { heard, type RunEvent } from "./runs";
 
+/** mayBeSilent is how long the stream may say nothing: it does each five seconds at least. */
+const mayBeSilent = 16_000;
+
 /**
  * useLive keeps what is shown up to date from the service's event stream. It
  * returns false while the stream is broken; the browser connects again by
@@ -21,21 +24,40 @@ export function useLive(): boolean {
       void client.invalidateQueries({ queryKey: ["paths"] });
       stale = new Set();
     }, 5000);
+    // A service that is stopped, or cut off, keeps its connections and says nothing: another may
+    // answer in its place.
+    let silence: ReturnType<typeof setTimeout> | undefined;
+    const listen = () => {
+      clearTimeout(silence);
+      silence = setTimeout(() => {
+        setAlive(false);
+        close();
+        open();
+      }, mayBeSilent);
+    };
     const open = () => {
       if (source) return;
       source = new EventSource("/api/v1/events?brief=true");
+      const on = (name: string, then: (e: MessageEvent) => void) =>
+        source?.addEventListener(name, (e) => {
+          listen();
+          then(e);
+        });
+      listen();
+      on("alive", () => undefined);
       source.onopen = () => {
+        listen();
         setAlive(true);
         if (before) void client.invalidateQueries();
         before = true;
       };
       source.onerror = () => setAlive(false);
-      source.addEventListener("path", (e) => {
+      on("path", (e) => {
         const { path_id, state } = JSON.parse(e.data) as PathEvent;
         stale.add(path_id);
         if (state) void client.invalidateQueries({ queryKey: ["status"] });
       });
-      source.addEventListener("run", (e) => {
+      on("run", (e) => {
         const event = JSON.parse(e.data) as RunEvent;
         const key = event.run_id ? ["run", event.run_id] : ["run"];
         const run = event.run_id ? client.getQueryData<Run>(key) : undefined;
@@ -43,18 +65,19 @@ export function useLive(): boolean {
         if (next) client.setQueryData(key, next);
         else if (run || !event.run_id) void client.invalidateQueries({ queryKey: key });
       });
-      source.addEventListener("sweep", () => void client.invalidateQueries({ queryKey: ["sweeps"] }));
-      source.addEventListener("two-ended", () => void client.invalidateQueries({ queryKey: ["two-ended"] }));
-      source.addEventListener("trace", () => void client.invalidateQueries({ queryKey: ["traces"] }));
-      source.addEventListener("incident", () => {
+      on("sweep", () => void client.invalidateQueries({ queryKey: ["sweeps"] }));
+      on("two-ended", () => void client.invalidateQueries({ queryKey: ["two-ended"] }));
+      on("trace", () => void client.invalidateQueries({ queryKey: ["traces"] }));
+      on("incident", () => {
         void client.invalidateQueries({ queryKey: ["incidents"] });
         void client.invalidateQueries({ queryKey: ["paths"] });
       });
-      source.addEventListener("notice", () => void client.invalidateQueries({ queryKey: ["status"] }));
+      on("notice", () => void client.invalidateQueries({ queryKey: ["status"] }));
     };
     // A browser gives one server six connections in all: only the pages that are
     // seen hold one, not those in other tabs or left behind.
     const close = () => {
+      clearTimeout(silence);
       source?.close();
       source = undefined;
     };
