@@ -2,18 +2,16 @@ package main
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"math/rand/v2"
 	"net/http"
-	"net/url"
+	"net/netip"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 )
@@ -21,39 +19,8 @@ import (
 const (
 	program = "bin/woodlark"
 	token   = "c0ffee00c0ffee00c0ffee00c0ffee00"
-	every   = 10 * time.Second // of what is due
 	settle  = 12 * time.Second // from one fault to the next
 )
-
-// process is one of ours.
-type process struct {
-	name string
-	args []string
-	log  string
-	cmd  *exec.Cmd
-}
-
-func (p *process) begin() error {
-	out, err := os.OpenFile(p.log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	defer out.Close()
-	p.cmd = exec.Command(program, p.args...)
-	p.cmd.Stdout, p.cmd.Stderr = out, out
-	p.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	return p.cmd.Start()
-}
-
-func (p *process) signal(s syscall.Signal) {
-	if p.cmd == nil || p.cmd.Process == nil {
-		return
-	}
-	_ = syscall.Kill(-p.cmd.Process.Pid, s)
-	if s == syscall.SIGKILL || s == syscall.SIGTERM {
-		_ = p.cmd.Wait()
-	}
-}
 
 // trial is all that is tried.
 type trial struct {
@@ -63,13 +30,53 @@ type trial struct {
 	random   *rand.Rand
 	services []*process
 	bases    []string
+	balancer *balancer
 	agents   []*process
 	began    time.Time
+	targets  []netip.Addr               // of continuous paths from each agent
 	kinds    map[string][]time.Duration // how long until a service answered again, by what was done
 	turn     int
+	ordered  []string // runs that were asked for
+	sink     *sink
+	view     view
+	hush     *hush
+	beside   sync.WaitGroup
+	hushed   error
+}
+
+const (
+	ends   = 2 // agents that measure between each other, by kinds that load what they cross
+	others = 3 // and those beside, whose readings are judged all the time
+)
+
+// schedule is what is due, by watch: how often at each agent.
+var schedule = []struct {
+	name  string
+	every time.Duration
+	body  map[string]any
+}{
+	{"ping", 10 * time.Second, map[string]any{"kind": "ping", "to": []string{"127.0.0.1"}, "probes": 2}},
+	{"trace", time.Minute, map[string]any{"kind": "trace", "to": []string{"127.0.0.3"}}},
+	{"walk", time.Minute, map[string]any{"kind": "walk", "to": []string{"127.0.0.4"}, "probes": 3}},
+	{"sweep", time.Minute, map[string]any{"kind": "sweep", "to": []string{"127.0.3.0/29"}, "rounds": 1}},
+	{"stream", 5 * time.Minute, map[string]any{"kind": "stream", "for": "2s"}},
+	{"throughput", 5 * time.Minute, map[string]any{"kind": "throughput", "protocol": "udp", "rate_bps": 1_000_000, "for": "1s"}},
+}
+
+// onDemand is what is asked for now and then, of the kinds that are seldom due.
+var onDemand = []map[string]any{
+	{"kind": "ready", "need": "calls", "quick": true},
+	{"kind": "accept", "cir": "1M", "frames": "512", "tests": []string{"performance"}, "performance": "2s", "wait": "100ms", "first_look": false, "host_check": false, "direction": "there"},
 }
 
 func (x *trial) begin(ctx context.Context) error {
+	var err error
+	if x.sink, err = newSink(rand.New(rand.NewPCG(x.random.Uint64(), 2))); err != nil {
+		return err
+	}
+	if x.hush, err = newHush(); err != nil {
+		return err
+	}
 	var hosts []string
 	for _, n := range x.nodes {
 		hosts = append(hosts, fmt.Sprintf("127.0.0.1:%d", n.sql))
@@ -97,185 +104,112 @@ func (x *trial) begin(ctx context.Context) error {
 			return err
 		}
 	}
-	var from []string
-	for i := range 3 {
+	if x.balancer, err = newBalancer(x.bases); err != nil {
+		return err
+	}
+	names, err := x.join(ctx)
+	if err != nil {
+		return err
+	}
+	x.began = time.Now()
+	return x.watch(ctx, names)
+}
+
+// join has agents join, and says their names.
+func (x *trial) join(ctx context.Context) (names []string, err error) {
+	for i := range ends + others {
 		var invite struct{ Code string }
 		name := fmt.Sprintf("agent%d", i+1)
-		from = append(from, name)
+		names = append(names, name)
 		if err := x.call(ctx, http.MethodPost, "/agents/invites", map[string]any{"name": name}, &invite); err != nil {
-			return err
+			return nil, err
 		}
-		p := &process{name: name, log: filepath.Join(x.dir, name+".log"), args: []string{"agent", "-join", strings.Join(x.bases, ","), "-invite", invite.Code, "-name", name, "-state", filepath.Join(x.dir, name)}}
+		port, err := freePort()
+		if err != nil {
+			return nil, err
+		}
+		p := &process{name: name, log: filepath.Join(x.dir, name+".log"), args: []string{"agent", "-join", x.balancer.url() + "," + strings.Join(x.bases, ","), "-invite", invite.Code, "-name", name, "-listen", fmt.Sprintf("127.0.0.1:%d", port), "-state", filepath.Join(x.dir, name)}}
 		x.agents = append(x.agents, p)
 		if err := p.begin(); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	for began := time.Now(); ; time.Sleep(200 * time.Millisecond) {
 		var list []struct{ Alive bool }
-		if x.call(ctx, http.MethodGet, "/agents", nil, &list) == nil && len(list) == 3 && !slices.ContainsFunc(list, func(a struct{ Alive bool }) bool { return !a.Alive }) {
-			break
+		if x.call(ctx, http.MethodGet, "/agents", nil, &list) == nil && len(list) == ends+others && !slices.ContainsFunc(list, func(a struct{ Alive bool }) bool { return !a.Alive }) {
+			return names, nil
 		}
 		if time.Since(began) > time.Minute {
-			return errors.New("the agents are not there")
+			return nil, errors.New("the agents are not there")
 		}
 	}
-	x.began = time.Now()
-	for _, body := range []map[string]any{
-		{"name": "due", "from": from, "to": []string{"127.0.0.1"}, "repeat": every.String(), "probes": 2},
-		{"name": "always", "from": from, "to": []string{"127.0.0.2"}},
-	} {
-		if err := x.call(ctx, http.MethodPost, "/watches", body, nil); err != nil {
+}
+
+// watch has all measured that is, and somebody told.
+func (x *trial) watch(ctx context.Context, from []string) error {
+	type asked struct {
+		path string
+		body map[string]any
+	}
+	to := make([]string, len(x.targets))
+	for i, t := range x.targets {
+		to[i] = t.String()
+	}
+	list := []asked{
+		{"/channels", map[string]any{"name": "sink", "type": "webhook", "settings": map[string]any{"url": x.sink.url()}}},
+		{"/rules", map[string]any{"name": "all", "channel": "sink", "messages_per_minute_most": 1000}},
+		{"/watches", map[string]any{"name": "always", "from": from[ends:], "to": to}},
+	}
+	for _, w := range schedule {
+		body := map[string]any{"name": w.name, "from": from, "repeat": w.every.String()}
+		for k, v := range w.body {
+			body[k] = v
+		}
+		if body["to"] == nil { // between two of them
+			body["from"], body["to"] = from[:1], from[1:ends]
+		}
+		list = append(list, asked{"/watches", body})
+	}
+	for _, a := range list {
+		if err := x.call(ctx, http.MethodPost, a.path, a.body, nil); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// call asks whichever service answers.
-func (x *trial) call(ctx context.Context, method, path string, body, into any) error {
-	var errs []error
-	for _, base := range x.bases {
-		err := call(ctx, base, method, path, body, into)
-		if err == nil {
-			return nil
+// goOn does what goes on beside the faults, until a time.
+func (x *trial) goOn(ctx context.Context, until time.Time) (stop func()) {
+	ctx, cancel := context.WithCancel(ctx)
+	x.beside.Go(func() { x.view.follow(ctx, x.balancer.url()) })
+	x.beside.Go(func() {
+		wait(ctx, 3*time.Minute) // until it is known that they answer
+		x.hushed = x.hush.run(ctx, x.targets, until)
+	})
+	x.beside.Go(func() {
+		for n := 0; ctx.Err() == nil && time.Now().Add(time.Minute).Before(until); n++ {
+			x.order(ctx, onDemand[n%len(onDemand)])
+			wait(ctx, 45*time.Second)
 		}
-		errs = append(errs, err)
+	})
+	return func() {
+		cancel()
+		x.beside.Wait()
 	}
-	return errors.Join(errs...)
 }
 
-var client = &http.Client{Timeout: 3 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}
-
-func call(ctx context.Context, base, method, path string, body, into any) error {
-	var text io.Reader
-	if body != nil {
-		b, err := json.Marshal(body)
-		if err != nil {
-			return err
-		}
-		text = strings.NewReader(string(b))
+// order asks for a run between the ends.
+func (x *trial) order(ctx context.Context, body map[string]any) {
+	b := map[string]any{"from": "agent1", "to": []string{"agent2"}}
+	for k, v := range body {
+		b[k] = v
 	}
-	r, err := http.NewRequestWithContext(ctx, method, base+"/api/v1"+path, text)
-	if err != nil {
-		return err
-	}
-	r.Header.Set("Authorization", "Bearer "+token)
-	if body != nil {
-		r.Header.Set("Content-Type", "application/json")
-	}
-	answer, err := client.Do(r)
-	if err != nil {
-		return err
-	}
-	defer answer.Body.Close()
-	if answer.StatusCode >= 300 {
-		why, _ := io.ReadAll(io.LimitReader(answer.Body, 500))
-		return fmt.Errorf("%s %s: %s: %s", method, path, answer.Status, why)
-	}
-	if into == nil {
-		return nil
-	}
-	return json.NewDecoder(answer.Body).Decode(into)
-}
-
-// answers waits until a service takes something that is kept, and says how long that took.
-func (x *trial) answers(ctx context.Context, since time.Time) (time.Duration, error) {
-	var last error
-	for time.Since(since) < 90*time.Second && ctx.Err() == nil {
-		// Something that is written, and read back from the database.
-		if last = x.call(ctx, http.MethodPost, "/objectives", map[string]any{"name": "still-there", "limits": map[string]any{"delay_ms": 100}}, nil); last == nil {
-			return time.Since(since), nil
-		}
-		time.Sleep(100 * time.Millisecond)
-	}
-	return 0, fmt.Errorf("no service answers: %w", last)
-}
-
-// works is which service works on the database.
-func (x *trial) works(ctx context.Context) int {
-	var s struct {
-		Services []struct {
-			Address string
-			Works   bool
+	var runs []struct{ ID string }
+	if x.call(ctx, http.MethodPost, "/runs", b, &runs) == nil {
+		for _, r := range runs {
+			x.ordered = append(x.ordered, r.ID)
 		}
 	}
-	if x.call(ctx, http.MethodGet, "/status", nil, &s) == nil {
-		for _, m := range s.Services {
-			if m.Works {
-				return slices.Index(x.bases, m.Address)
-			}
-		}
-	}
-	return -1
-}
-
-// fault does one thing, and waits until all is there again.
-func (x *trial) fault(ctx context.Context) error {
-	faults := []struct {
-		name string
-		do   func() (back func() error)
-	}{
-		{"the service that works, killed", func() func() error {
-			p := x.services[max(0, x.works(ctx))]
-			p.signal(syscall.SIGKILL)
-			return p.begin
-		}},
-		{"a node of the database, killed", func() func() error {
-			n := x.nodes[x.random.IntN(len(x.nodes))]
-			n.signal(syscall.SIGKILL)
-			return func() error { return n.begin(ctx, x.peers, false) }
-		}},
-		{"an agent, killed", func() func() error {
-			p := x.agents[x.random.IntN(len(x.agents))]
-			p.signal(syscall.SIGKILL)
-			return p.begin
-		}},
-		{"the service that works, stopped for 20 s", func() func() error {
-			p := x.services[max(0, x.works(ctx))]
-			p.signal(syscall.SIGSTOP)
-			began := time.Now()
-			return func() error {
-				time.Sleep(max(0, 20*time.Second-time.Since(began)))
-				p.signal(syscall.SIGCONT)
-				return nil
-			}
-		}},
-		{"the service that stands by, killed", func() func() error {
-			p := x.services[1-max(0, x.works(ctx))]
-			p.signal(syscall.SIGKILL)
-			return p.begin
-		}},
-		{"a node of the database, stopped for 20 s", func() func() error {
-			n := x.nodes[x.random.IntN(len(x.nodes))]
-			n.signal(syscall.SIGSTOP)
-			began := time.Now()
-			return func() error {
-				time.Sleep(max(0, 20*time.Second-time.Since(began)))
-				n.signal(syscall.SIGCONT)
-				for time.Since(began) < 2*time.Minute && !n.synced(ctx) {
-					time.Sleep(200 * time.Millisecond)
-				}
-				return nil
-			}
-		}},
-	}
-	f := faults[x.turn%len(faults)]
-	x.turn++
-	time.Sleep(time.Duration(x.random.IntN(5000)) * time.Millisecond)
-	began := time.Now()
-	back := f.do()
-	took, err := x.answers(ctx, began)
-	if err != nil {
-		return fmt.Errorf("%s: %w", f.name, err)
-	}
-	fmt.Printf("  %-45s answered again after %v\n", f.name, took.Round(100*time.Millisecond))
-	x.kinds[f.name] = append(x.kinds[f.name], took)
-	if err := back(); err != nil {
-		return fmt.Errorf("%s: %w", f.name, err)
-	}
-	time.Sleep(settle)
-	return nil
 }
 
 func (x *trial) end() {
@@ -283,136 +217,4 @@ func (x *trial) end() {
 		p.signal(syscall.SIGCONT)
 		p.signal(syscall.SIGTERM)
 	}
-}
-
-type run struct {
-	ID      string
-	From    string
-	Outcome string
-	Reason  string
-	StartAt time.Time `json:"started_at"`
-}
-
-// judge counts what was lost and doubled.
-func (x *trial) judge(ctx context.Context) error {
-	over := time.Now()
-	time.Sleep(75 * time.Second) // the last minute is handed over
-	bad := 0
-	line := func(what, promised string, holds bool, seen string, args ...any) {
-		mark := "held"
-		if !holds {
-			mark = "BROKEN"
-			bad++
-		}
-		fmt.Printf("%-46s %-34s %-60s %s\n", what, promised, fmt.Sprintf(seen, args...), mark)
-	}
-	fmt.Println()
-	names := make([]string, 0, len(x.kinds))
-	for name := range x.kinds {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	for _, name := range names {
-		worst := slices.Max(x.kinds[name])
-		line(name, "taken over within 15 s", worst <= 15*time.Second, "%d times, %v at worst", len(x.kinds[name]), worst.Round(100*time.Millisecond))
-	}
-	if err := x.judgeDue(ctx, over, line); err != nil {
-		return err
-	}
-	if err := x.judgeAlways(ctx, over, line); err != nil {
-		return err
-	}
-	if bad > 0 {
-		return fmt.Errorf("%d promises were broken", bad)
-	}
-	return nil
-}
-
-func (x *trial) judgeDue(ctx context.Context, over time.Time, line func(string, string, bool, string, ...any)) error {
-	var list []run
-	for before := ""; ; {
-		var page []run
-		if err := x.call(ctx, http.MethodGet, "/runs?watch=due&limit=500"+before, nil, &page); err != nil {
-			return err
-		}
-		list = append(list, page...)
-		if len(page) < 500 {
-			break
-		}
-		before = "&to_at=" + url.QueryEscape(page[len(page)-1].StartAt.Format(time.RFC3339Nano))
-	}
-	by := map[string][]run{}
-	for _, r := range list {
-		if r.StartAt.Before(over) {
-			by[r.From] = append(by[r.From], r)
-		}
-	}
-	due, done, missed, doubled, holes := 0, 0, 0, 0, 0
-	for _, of := range by {
-		slices.SortFunc(of, func(a, b run) int { return a.StartAt.Compare(b.StartAt) })
-		for i, r := range of {
-			if r.Outcome == "done" {
-				done++
-			} else {
-				missed++
-			}
-			if i == 0 {
-				continue
-			}
-			switch gap := r.StartAt.Sub(of[i-1].StartAt); {
-			case gap < every/2:
-				doubled++
-			case gap > every*3/2 && r.Outcome == "done" && of[i-1].Outcome == "done":
-				holes += int(gap/every) - 1
-			}
-		}
-		due += int(over.Sub(of[0].StartAt)/every) + 1
-	}
-	line("what is due each 10 s at three agents", "each once; missed where an agent was away, and said so", doubled == 0 && holes == 0 && done+missed >= due-len(by), "%d due, %d done, %d said to be missed, %d twice, %d neither", due, done, missed, doubled, holes)
-	return nil
-}
-
-func (x *trial) judgeAlways(ctx context.Context, over time.Time, line func(string, string, bool, string, ...any)) error {
-	var paths struct {
-		Paths []struct{ ID, To, From string }
-	}
-	if err := x.call(ctx, http.MethodGet, "/paths", nil, &paths); err != nil {
-		return err
-	}
-	// Whole minutes, from the first in which all measured.
-	from, until := x.began.Truncate(time.Minute).Add(2*time.Minute), over.Truncate(time.Minute)
-	sent, lost, twice, n := 0, 0, 0, 0
-	for _, p := range paths.Paths {
-		if p.To != "127.0.0.2" {
-			continue
-		}
-		n++
-		var r struct {
-			Readings []struct {
-				StartAt time.Time `json:"started_at"`
-				Sent    int
-				Lost    int
-			}
-		}
-		if err := x.call(ctx, http.MethodGet, "/paths/"+p.ID+"/readings?limit=50000", nil, &r); err != nil {
-			return err
-		}
-		seen := map[time.Time]bool{}
-		for _, m := range r.Readings {
-			if seen[m.StartAt] {
-				twice++
-			}
-			seen[m.StartAt] = true
-			if m.StartAt.Before(from) || !m.StartAt.Before(until) {
-				continue
-			}
-			sent, lost = sent+m.Sent, lost+m.Lost
-		}
-	}
-	killed := len(x.kinds["an agent, killed"])
-	could := n * int(until.Sub(from)/time.Second)
-	// An agent that is killed begins anew within seconds, and has not kept the last five.
-	allowed := killed * 12
-	line("a probe each second on three paths", "none lost but while an agent is away", could-sent <= allowed && twice == 0, "%d of %d kept, %d minutes twice, %d without answer; agents killed %d times", sent, could, twice, lost, killed)
-	return nil
 }
