@@ -337,6 +337,7 @@ func (s *Service) Run(ctx context.Context) error {
 	beside.Go(func() { s.People.Run(ctx) })
 	defer s.Runs.End()
 	defer s.Visits.Close()
+	defer func() { _ = s.Notices.KeepLate(context.WithoutCancel(ctx)) }() // a last try
 	s.housekeeping(ctx, "go on with runs that were cut", func() error { return s.Runs.TakeUp(ctx) })
 	// One whose episodes ended as the service was being killed is not told as going on for ever.
 	s.housekeeping(ctx, "end incidents", func() error { return s.Incidents.End(ctx) })
@@ -357,6 +358,7 @@ func (s *Service) Run(ctx context.Context) error {
 		s.noteStates(now)
 		s.Fleet.NoteAside(ctx)
 		s.Notices.NoteDisk(ctx)
+		s.housekeeping(ctx, "note what was done", func() error { return s.Notices.KeepLate(ctx) })
 		s.Fleet.See(ctx, now)
 		select {
 		case <-ctx.Done():

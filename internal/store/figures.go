@@ -5,6 +5,7 @@ import (
 	"math"
 	"time"
 
+	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
 	"woodlark.example/core/baseline"
@@ -48,7 +49,9 @@ func (s *Store) SaveFigures(ctx context.Context, list []Figure) error {
 	if len(list) == 0 {
 		return nil
 	}
-	return wrap("keep figures", s.db.WithContext(ctx).Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(list, batchRows).Error)
+	return s.transact(ctx, "keep figures", func(tx *gorm.DB) error {
+		return tx.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(list, batchRows).Error
+	})
 }
 
 // figures are those of a path as points, oldest first.

@@ -39,7 +39,9 @@ func HashOf(secret string) []byte {
 
 // SaveInvite keeps an invite.
 func (s *Store) SaveInvite(ctx context.Context, i Invite) error {
-	return wrap("keep an invite", s.db.WithContext(ctx).Create(&i).Error)
+	return s.transact(ctx, "keep an invite", func(tx *gorm.DB) error {
+		return tx.Create(&i).Error
+	})
 }
 
 // Invites are those that can still be used.
@@ -109,7 +111,9 @@ func (s *Store) AgentByKey(ctx context.Context, keyHash []byte) (Agent, error) {
 
 // LockOut takes an agent's key away. What it measured stays.
 func (s *Store) LockOut(ctx context.Context, id ident.ID) error {
-	return wrap("lock out an agent", s.db.WithContext(ctx).Model(&Agent{}).Where("id = ?", id).Updates(map[string]any{"key_hash": nil, "public_key": nil, "kind": Removed}).Error)
+	return s.transact(ctx, "lock out an agent", func(tx *gorm.DB) error {
+		return tx.Model(&Agent{}).Where("id = ?", id).Updates(map[string]any{"key_hash": nil, "public_key": nil, "kind": Removed}).Error
+	})
 }
 
 // NoteHealth keeps what an agent says of itself.
@@ -120,5 +124,7 @@ func (s *Store) NoteHealth(ctx context.Context, id ident.ID, at time.Time, versi
 
 // SetAgentKey keeps by what an agent signs; what it showed before is good no more.
 func (s *Store) SetAgentKey(ctx context.Context, id ident.ID, keyHash, public []byte) error {
-	return wrap("keep an agent's key", s.db.WithContext(ctx).Model(&Agent{}).Where("id = ?", id).Updates(map[string]any{"key_hash": keyHash, "public_key": public}).Error)
+	return s.transact(ctx, "keep an agent's key", func(tx *gorm.DB) error {
+		return tx.Model(&Agent{}).Where("id = ?", id).Updates(map[string]any{"key_hash": keyHash, "public_key": public}).Error
+	})
 }

@@ -65,7 +65,9 @@ func (s *Store) EndGuestLink(ctx context.Context, id ident.ID, at time.Time) err
 
 // NoteGuest keeps that somebody came.
 func (s *Store) NoteGuest(ctx context.Context, o GuestOpening) error {
-	return wrap("note a guest", s.db.WithContext(ctx).Create(&o).Error)
+	return s.transact(ctx, "note a guest", func(tx *gorm.DB) error {
+		return tx.Create(&o).Error
+	})
 }
 
 // GuestOpenings are those of a link, newest first.

@@ -80,7 +80,9 @@ func (s *Store) SavePerson(ctx context.Context, p Person) error {
 
 // SeenPerson notes when a person came in; what else is kept of them stays.
 func (s *Store) SeenPerson(ctx context.Context, id ident.ID, at time.Time) error {
-	return wrap("note that a person came in", s.db.WithContext(ctx).Model(&Person{}).Where("id = ?", id).Update("seen_at", at.UTC()).Error)
+	return s.transact(ctx, "note that a person came in", func(tx *gorm.DB) error {
+		return tx.Model(&Person{}).Where("id = ?", id).Update("seen_at", at.UTC()).Error
+	})
 }
 
 // PersonTokens are all, newest first.
@@ -95,7 +97,9 @@ func (s *Store) SavePersonToken(ctx context.Context, t PersonToken) error {
 
 // UsedPersonToken notes when a token was used last, and from where.
 func (s *Store) UsedPersonToken(ctx context.Context, id ident.ID, at time.Time, from string) error {
-	return wrap("note a token's use", s.db.WithContext(ctx).Model(&PersonToken{}).Where("id = ?", id).Updates(map[string]any{"used_at": at.UTC(), "used_from": clip(from, 64)}).Error)
+	return s.transact(ctx, "note a token's use", func(tx *gorm.DB) error {
+		return tx.Model(&PersonToken{}).Where("id = ?", id).Updates(map[string]any{"used_at": at.UTC(), "used_from": clip(from, 64)}).Error
+	})
 }
 
 // SignIns are the sessions that have not ended, newest first.
@@ -111,7 +115,9 @@ func (s *Store) SaveSignIn(ctx context.Context, i SignIn) error {
 
 // SeenSignIn notes when a session was there, and from where; one that was ended stays so.
 func (s *Store) SeenSignIn(ctx context.Context, id ident.ID, at time.Time, address string) error {
-	return wrap("note a session's use", s.db.WithContext(ctx).Model(&SignIn{}).Where("id = ?", id).Updates(map[string]any{"seen_at": at.UTC(), "address": clip(address, 64)}).Error)
+	return s.transact(ctx, "note a session's use", func(tx *gorm.DB) error {
+		return tx.Model(&SignIn{}).Where("id = ?", id).Updates(map[string]any{"seen_at": at.UTC(), "address": clip(address, 64)}).Error
+	})
 }
 
 // DeleteSignIns removes sessions.
@@ -179,7 +185,9 @@ func (s *Store) SavePasskey(ctx context.Context, k Passkey) error {
 
 // UsedPasskey notes what came of a passkey's use; one that was ended stays so.
 func (s *Store) UsedPasskey(ctx context.Context, k Passkey) error {
-	return wrap("note a passkey's use", s.db.WithContext(ctx).Model(&Passkey{}).Where("id = ?", k.ID).Updates(map[string]any{"body": k.Body, "used_at": k.UsedAt}).Error)
+	return s.transact(ctx, "note a passkey's use", func(tx *gorm.DB) error {
+		return tx.Model(&Passkey{}).Where("id = ?", k.ID).Updates(map[string]any{"body": k.Body, "used_at": k.UsedAt}).Error
+	})
 }
 
 // DeletePasskeys removes passkeys.

@@ -47,7 +47,9 @@ func (s *Store) SeenAgents(ctx context.Context, ids []ident.ID, at time.Time) er
 	if len(ids) == 0 {
 		return nil
 	}
-	return wrap("note agents", s.db.WithContext(ctx).Model(&Agent{}).Where("id IN ?", ids).Update("seen_at", at.UTC()).Error)
+	return s.transact(ctx, "note agents", func(tx *gorm.DB) error {
+		return tx.Model(&Agent{}).Where("id IN ?", ids).Update("seen_at", at.UTC()).Error
+	})
 }
 
 // Ends are what tells paths apart.
@@ -322,7 +324,9 @@ func (s *Store) WithBaselines(ctx context.Context) (map[ident.ID]bool, error) {
 // SaveNotice keeps a notice.
 func (s *Store) SaveNotice(ctx context.Context, n Notice) error {
 	n.Text = clip(n.Text, 500)
-	return wrap("keep a notice", s.db.WithContext(ctx).Create(&n).Error)
+	return s.transact(ctx, "keep a notice", func(tx *gorm.DB) error {
+		return tx.Create(&n).Error
+	})
 }
 
 // Notices are the notices since a time, newest first.

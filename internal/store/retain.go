@@ -16,12 +16,14 @@ const dropAtOnce = 5000
 // dropRows removes rows, some at a time, until none is left that the condition names.
 func (s *Store) dropRows(ctx context.Context, what string, record any, condition string, args ...any) error {
 	for {
-		r := s.db.WithContext(ctx).Session(&gorm.Session{}).Where(condition, args...).Limit(dropAtOnce).Delete(record)
-		if r.Error != nil {
-			return wrap("remove old "+what, r.Error)
-		}
-		if r.RowsAffected < dropAtOnce {
-			return nil
+		var gone int64
+		err := s.transact(ctx, "remove old "+what, func(tx *gorm.DB) error {
+			r := tx.Session(&gorm.Session{}).Where(condition, args...).Limit(dropAtOnce).Delete(record)
+			gone = r.RowsAffected
+			return r.Error
+		})
+		if err != nil || gone < dropAtOnce {
+			return err
 		}
 	}
 }
@@ -78,11 +80,16 @@ type Change struct {
 // mostDetail is how long a detail may be: the longest watch twice is less.
 const mostDetail = 16_000_000
 
-// NoteChange keeps a line of the record.
+// NoteChange keeps a line of the record, of now where it says no time. The error wraps ErrTaken when one
+// of its identifier is there.
 func (s *Store) NoteChange(ctx context.Context, c Change) error {
-	c.ID, c.At = ident.New(), time.Now().UTC()
+	if c.ID.IsZero() {
+		c.ID, c.At = ident.New(), time.Now().UTC()
+	}
 	c.Who, c.What, c.Name, c.Detail = clip(c.Who, 120), clip(c.What, 40), clip(c.Name, 253), clip(c.Detail, mostDetail)
-	return wrap("note a change", s.db.WithContext(ctx).Create(&c).Error)
+	return s.transact(ctx, "note a change", func(tx *gorm.DB) error {
+		return tx.Create(&c).Error
+	})
 }
 
 // Changed is which lines of the record are asked for; the zero value is all.

@@ -54,7 +54,9 @@ func saveRuns(tx *gorm.DB, runs []Run) error {
 
 // BeginRuns notes runs that are going on.
 func (s *Store) BeginRuns(ctx context.Context, runs []Run) error {
-	return wrap("note runs", s.db.WithContext(ctx).CreateInBatches(runs, batchRows).Error)
+	return s.transact(ctx, "note runs", func(tx *gorm.DB) error {
+		return tx.CreateInBatches(runs, batchRows).Error
+	})
 }
 
 // BeginKinds notes what of an upload is going on where its kinds are looked for.
@@ -203,7 +205,9 @@ func (s *Store) KeepPartial(ctx context.Context, run ident.ID, body json.RawMess
 	if err != nil {
 		return wrap("keep what was measured so far", err)
 	}
-	return wrap("keep what was measured so far", s.db.WithContext(ctx).Model(&TwoEnded{}).Where("id = ? AND outcome = ?", run, protocol.Running).Update("body", packed).Error)
+	return s.transact(ctx, "keep what was measured so far", func(tx *gorm.DB) error {
+		return tx.Model(&TwoEnded{}).Where("id = ? AND outcome = ?", run, protocol.Running).Update("body", packed).Error
+	})
 }
 
 // CutRuns are those of some kinds, on demand, that went on as the service was stopped, and began

@@ -85,7 +85,9 @@ func saveSweeps(tx *gorm.DB, list []Sweep) error {
 
 // BeginSweep notes a sweep that is going on.
 func (s *Store) BeginSweep(ctx context.Context, x Sweep) error {
-	return wrap("note a sweep", s.db.WithContext(ctx).Create(&x).Error)
+	return s.transact(ctx, "note a sweep", func(tx *gorm.DB) error {
+		return tx.Create(&x).Error
+	})
 }
 
 const withoutBody = "id, watch_id, agent_id, scope, prefixes, started_at, ended_at, outcome, reason, addresses, answered"

@@ -240,7 +240,9 @@ func saveTraces(tx *gorm.DB, agent ident.ID, list []protocol.Trace) error {
 
 // BeginTraces notes traces that are going on.
 func (s *Store) BeginTraces(ctx context.Context, list []Trace) error {
-	return wrap("note traces", s.db.WithContext(ctx).Create(&list).Error)
+	return s.transact(ctx, "note traces", func(tx *gorm.DB) error {
+		return tx.Create(&list).Error
+	})
 }
 
 const traceWithoutBody = "id, lane, watch_id, agent_id, target, family, via, started_at, ended_at, outcome, reason, reached, changed, hops, rtt_ms, loss_ratio, route"

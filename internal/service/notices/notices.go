@@ -41,6 +41,9 @@ type Notices struct {
 	since time.Time // the database takes nothing; zero while it does
 	why   string
 	full  string // the disk that was told of
+	// late are lines that wait for the database, oldest first.
+	late    []func(context.Context) error
+	keeping sync.Mutex // by whoever writes those
 }
 
 // New is without a notice.
@@ -51,9 +54,8 @@ func New(o Options) *Notices {
 // Notify keeps a notice and tells the listeners.
 func (n *Notices) Notify(ctx context.Context, kind, text string) {
 	n.log.Warn(text, "notice", kind)
-	if err := n.store.SaveNotice(ctx, store.Notice{ID: ident.New(), At: time.Now().UTC(), Kind: kind, Text: text}); err != nil {
-		n.log.Error("a notice could not be kept", "error", err)
-	}
+	x := store.Notice{ID: ident.New(), At: time.Now().UTC(), Kind: kind, Text: text}
+	n.keep(ctx, "a notice", func(ctx context.Context) error { return n.store.SaveNotice(ctx, x) })
 	n.events.Publish(events.Event{Kind: events.NewNotice})
 }
 
