@@ -99,11 +99,11 @@ func TestReadingsAreHeldBackWhileTheServiceIsAway(t *testing.T) {
 	d := &desk{away: true}
 	a, stop := startAgent(t, t.TempDir(), d)
 	a.SetPlan(protocol.Plan{Tasks: []protocol.Task{often("there")}})
-	require.Eventually(t, d.has(func(d *desk) bool { return d.refused >= 2 && a.HeldBack() >= 3 }), 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, d.has(func(d *desk) bool { return d.refused >= 2 && a.HeldBack() >= 3 }), time.Minute, 20*time.Millisecond)
 	d.mu.Lock()
 	d.away = false
 	d.mu.Unlock()
-	require.Eventually(t, d.has(func(d *desk) bool { return len(d.readings) >= 4 }), 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, d.has(func(d *desk) bool { return len(d.readings) >= 4 }), time.Minute, 20*time.Millisecond)
 	stop()
 	seen := map[ident.ID]bool{}
 	for _, r := range d.readings {
@@ -120,7 +120,7 @@ func TestASpoolOutlivesItsAgent(t *testing.T) {
 	d := &desk{away: true}
 	a, stop := startAgent(t, dir, d)
 	a.SetPlan(protocol.Plan{Tasks: []protocol.Task{often("192.0.2.2")}})
-	require.Eventually(t, func() bool { return a.HeldBack() >= 2 }, 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return a.HeldBack() >= 2 }, time.Minute, 20*time.Millisecond)
 	stop()
 	files, err := filepath.Glob(filepath.Join(dir, "spool", "*.json"))
 	require.NoError(t, err)
@@ -130,7 +130,7 @@ func TestASpoolOutlivesItsAgent(t *testing.T) {
 	d.away = false
 	d.mu.Unlock()
 	_, _ = startAgent(t, dir, d)
-	require.Eventually(t, d.has(func(d *desk) bool { return len(d.readings) >= 2 }), 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, d.has(func(d *desk) bool { return len(d.readings) >= 2 }), time.Minute, 20*time.Millisecond)
 	kept, err := filepath.Glob(filepath.Join(dir, "aside", "*-00000000-damaged.json"))
 	require.NoError(t, err)
 	assert.Len(t, kept, 1, "what cannot be read is set aside, not in the way")
@@ -144,11 +144,11 @@ func TestNothingIsLostWhenTheSpoolCannotBeWritten(t *testing.T) {
 	d := &desk{away: true}
 	a, _ := startAgent(t, dir, d)
 	a.SetPlan(protocol.Plan{Tasks: []protocol.Task{often("there")}})
-	require.Eventually(t, func() bool { return a.HeldBack() >= 2 }, 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return a.HeldBack() >= 2 }, time.Minute, 20*time.Millisecond)
 	d.mu.Lock()
 	d.away = false
 	d.mu.Unlock()
-	require.Eventually(t, d.has(func(d *desk) bool { return len(d.readings) >= 3 }), 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, d.has(func(d *desk) bool { return len(d.readings) >= 3 }), time.Minute, 20*time.Millisecond)
 }
 
 func TestANameThatDoesNotResolveIsOneFailedRun(t *testing.T) {
@@ -161,7 +161,7 @@ func TestANameThatDoesNotResolveIsOneFailedRun(t *testing.T) {
 			return r.Outcome == protocol.Failed && r.Ended.Sub(r.Started) > 300*time.Millisecond
 		}
 		return false
-	}), 20*time.Second, 20*time.Millisecond, "it grows")
+	}), time.Minute, 20*time.Millisecond, "it grows")
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	assert.Len(t, d.runs, 1)
@@ -206,7 +206,7 @@ func TestOrders(t *testing.T) {
 	_, err := a.Do(t.Context(), o, func(kind.Progress) { heard++ })
 	require.NoError(t, err)
 	assert.Equal(t, 5, heard)
-	require.Eventually(t, d.has(func(d *desk) bool { return len(d.made) == 2 }), 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, d.has(func(d *desk) bool { return len(d.made) == 2 }), time.Minute, 10*time.Millisecond)
 	assert.Equal(t, protocol.Done, d.made[good.Run].Outcome)
 	assert.Equal(t, "192.0.2.2", d.made[good.Run].Address)
 	assert.Equal(t, protocol.Failed, d.made[bad.Run].Outcome)
@@ -229,7 +229,7 @@ func TestAJournalWhoseWatchIsGoneIsNotLost(t *testing.T) {
 	require.NoError(t, writeWhole(a.journalFile(), []journalEntry{{Path: ident.New(), At: now, Interval: time.Second, Packed: packed}}))
 	again, _ := startAgent(t, dir, d)
 	again.SetPlan(protocol.Plan{})
-	require.Eventually(t, d.has(func(d *desk) bool { return len(d.readings) == 1 }), 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, d.has(func(d *desk) bool { return len(d.readings) == 1 }), time.Minute, 10*time.Millisecond)
 	assert.Equal(t, protocol.Cut, d.readings[0].Flags)
 }
 
@@ -260,9 +260,9 @@ func TestTasksKeepToTheirTimes(t *testing.T) {
 		}
 		return list
 	}
-	require.Eventually(t, func() bool { m := measures(); return m[ends.Path] && m[either.Path] }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { m := measures(); return m[ends.Path] && m[either.Path] }, time.Minute, time.Millisecond)
 	assert.False(t, measures()[shut.Path])
-	require.Eventually(t, func() bool { return !measures()[ends.Path] }, 20*time.Second, 5*time.Millisecond, "its end came")
+	require.Eventually(t, func() bool { return !measures()[ends.Path] }, time.Minute, 5*time.Millisecond, "its end came")
 	assert.True(t, measures()[either.Path])
 	assert.False(t, time.Now().Before(short.EndAt))
 	require.Eventually(t, d.has(func(d *desk) bool {
@@ -274,5 +274,5 @@ func TestTasksKeepToTheirTimes(t *testing.T) {
 			}
 		}
 		return n >= 5
-	}), 20*time.Second, 10*time.Millisecond, "at random times")
+	}), time.Minute, 10*time.Millisecond, "at random times")
 }

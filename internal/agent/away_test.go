@@ -56,13 +56,13 @@ func TestBothEndsGoOnWhileTheServiceIsAway(t *testing.T) {
 		}
 		return n
 	}
-	require.Eventually(t, d.has(func(d *desk) bool { return of(alone.Order.Kind, protocol.Done) >= 3 }), 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, d.has(func(d *desk) bool { return of(alone.Order.Kind, protocol.Done) >= 3 }), time.Minute, 20*time.Millisecond)
 	d.has(func(d *desk) bool {
 		return assert.Zero(t, len(d.made)-of(alone.Order.Kind, protocol.Done), "the service sees to the rest")
 	})()
 
 	near.ServiceAway(true)
-	require.Eventually(t, d.has(func(d *desk) bool { return of("stream", protocol.Done) >= 1 }), 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, d.has(func(d *desk) bool { return of("stream", protocol.Done) >= 1 }), time.Minute, 20*time.Millisecond)
 	require.Eventually(t, d.has(func(d *desk) bool {
 		for _, m := range d.made {
 			if m.Kind == "stream" && m.Outcome == protocol.Failed && assert.Contains(t, m.Reason, "are allowed") {
@@ -70,7 +70,7 @@ func TestBothEndsGoOnWhileTheServiceIsAway(t *testing.T) {
 			}
 		}
 		return false
-	}), 20*time.Second, 20*time.Millisecond, "what it may send within a day is used up")
+	}), time.Minute, 20*time.Millisecond, "what it may send within a day is used up")
 	both.Budget = 0
 	far.SetPlan(protocol.Plan{})
 	near.SetPlan(protocol.Plan{Standing: []protocol.Standing{both}})
@@ -81,5 +81,5 @@ func TestBothEndsGoOnWhileTheServiceIsAway(t *testing.T) {
 			}
 		}
 		return false
-	}), 20*time.Second, 20*time.Millisecond, "the far end does not know it any more")
+	}), time.Minute, 20*time.Millisecond, "the far end does not know it any more")
 }

@@ -89,7 +89,7 @@ func TestARunThatIsDueIsCarriedOutOnce(t *testing.T) {
 	}
 	first := &desk{}
 	_, stop := start(first, task)
-	require.Eventually(t, first.has(func(d *desk) bool { return len(d.runs) == 1 }), 10*time.Second, 5*time.Millisecond, "a new one is made at once")
+	require.Eventually(t, first.has(func(d *desk) bool { return len(d.runs) == 1 }), time.Minute, 5*time.Millisecond, "a new one is made at once")
 	stop()
 
 	second := &desk{}
@@ -98,7 +98,7 @@ func TestARunThatIsDueIsCarriedOutOnce(t *testing.T) {
 		a.mu.Lock()
 		defer a.mu.Unlock()
 		return len(a.tasks) == 1 && len(a.before) == 0
-	}, 10*time.Second, 5*time.Millisecond)
+	}, time.Minute, 5*time.Millisecond)
 	stop()
 	assert.Empty(t, second.runs, "it is not due again")
 
@@ -110,7 +110,7 @@ func TestARunThatIsDueIsCarriedOutOnce(t *testing.T) {
 	d.close()
 	third := &desk{}
 	_, stop = start(third)
-	require.Eventually(t, third.has(func(d *desk) bool { return len(d.runs) == 3 }), 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, third.has(func(d *desk) bool { return len(d.runs) == 3 }), time.Minute, 5*time.Millisecond)
 	stop()
 	assert.Equal(t, protocol.Failed, third.runs[broken.ID].Outcome)
 	assert.Equal(t, wasKilled, third.runs[broken.ID].Reason)
@@ -211,7 +211,7 @@ func TestNothingWaitsForATaskThatNeedsTheLock(t *testing.T) {
 		default:
 			return false
 		}
-	}, 20*time.Second, 10*time.Millisecond)
+	}, time.Minute, 10*time.Millisecond)
 }
 
 // FuzzJournal: whatever an earlier agent, or a disk, left behind, this one starts, measures

@@ -146,7 +146,7 @@ func TestEventsInBrief(t *testing.T) {
 			default:
 				return false
 			}
-		}, 20*time.Second, 50*time.Millisecond)
+		}, time.Minute, 50*time.Millisecond)
 		if until == "path" {
 			assert.Contains(t, text, `data: {"path_id":"`+s.path.String()+`"}`)
 			assert.NotContains(t, text, "rtt")

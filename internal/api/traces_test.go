@@ -25,7 +25,7 @@ func TestTracesOverHTTP(t *testing.T) {
 	require.Eventually(t, func() bool {
 		s.ask(http.MethodGet, "/traces/"+started[0].ID, "", http.StatusOK, &one)
 		return one.Outcome == "done"
-	}, 10*time.Second, 20*time.Millisecond)
+	}, time.Minute, 20*time.Millisecond)
 	require.NotNil(t, one.Report)
 	assert.Len(t, one.Report.Hops, 2)
 	assert.Equal(t, 2, one.Hops)

@@ -97,7 +97,7 @@ func harbourIn(t *testing.T, dir string) (h *harbour, stopped func()) {
 		}
 		defer r.Body.Close()
 		return r.StatusCode == http.StatusOK
-	}, 20*time.Second, 10*time.Millisecond)
+	}, time.Minute, 10*time.Millisecond)
 	t.Setenv("WOODLARK_TOKEN", token)
 	t.Setenv("WOODLARK_STATE", filepath.Join(dir, "here"))
 	file := filepath.Join(dir, "quayside.yaml")

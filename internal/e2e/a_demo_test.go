@@ -66,7 +66,7 @@ func until(t *testing.T, page context.Context, script string) {
 		var is bool
 		is, last = chromedp.Run(page, chromedp.Evaluate[bool](script, chromedp.EvalAwaitPromise))
 		return last == nil && is
-	}, 30*time.Second, 100*time.Millisecond, script) {
+	}, time.Minute, 100*time.Millisecond, script) {
 		t.Error("the last answer:", last)
 		t.Fatal(evaluate[string](t, page, `"the page at " + location.href + " reads: " + document.body.innerText`))
 	}

@@ -77,7 +77,7 @@ func arrange(t *testing.T, page context.Context, s *service) {
 	require.Eventually(t, func() bool {
 		require.NoError(t, chromedp.Do(page, chromedp.KeyEvent(kb.ArrowLeft)))
 		return evaluate[bool](t, page, `[...document.querySelectorAll("[aria-live]")].some((e) => e.innerText === "Worst paths would be part 1 of 3.")`)
-	}, 20*time.Second, 200*time.Millisecond)
+	}, time.Minute, 200*time.Millisecond)
 	require.NoError(t, chromedp.Do(page, chromedp.KeyEvent(" ")))
 	until(t, page, order+` === "worst states text"`)
 	press(t, page, `button[aria-label="A text: earlier"]`)
@@ -106,14 +106,14 @@ func arrange(t *testing.T, page context.Context, s *service) {
 		}
 		mouse(chromedp.MouseReleased, ends[0]+20, ends[1])
 		return false
-	}, 30*time.Second, 300*time.Millisecond)
+	}, time.Minute, 300*time.Millisecond)
 	// Where the others are is known a moment after something is picked up.
 	nudge := 0.0
 	require.Eventually(t, func() bool {
 		nudge = 1 - nudge
 		mouse(chromedp.MouseMoved, ends[2]+nudge, ends[3])
 		return evaluate[bool](t, page, `[...document.querySelectorAll("[aria-live]")].some((e) => e.innerText === "Worst paths would be part 2 of 3.")`)
-	}, 30*time.Second, 200*time.Millisecond)
+	}, time.Minute, 200*time.Millisecond)
 	mouse(chromedp.MouseReleased, ends[2], ends[3])
 	const kept = "text worst states"
 	until(t, page, order+fmt.Sprintf(` === %q`, kept))

@@ -64,7 +64,7 @@ func TestKilledInTheMiddleOfAMinute(t *testing.T) {
 	s.kill()
 
 	again := m.start("serve")
-	require.Eventually(t, func() bool { return syscall.Kill(database, 0) != nil }, 30*time.Second, 50*time.Millisecond, "the database of the killed service has ended")
+	require.Eventually(t, func() bool { return syscall.Kill(database, 0) != nil }, time.Minute, 50*time.Millisecond, "the database of the killed service has ended")
 	var minute apitype.Reading
 	again.eventually(90*time.Second, func() bool {
 		for _, minute = range again.readings() {

@@ -59,7 +59,7 @@ func TestWhatIsKeptOutlivesStopsAndKills(t *testing.T) {
 	require.Eventually(t, func() bool {
 		n, err := count(t, s, "quay.ships")
 		return err == nil && n == 1 && s.Pid() != pid
-	}, 30*time.Second, 100*time.Millisecond, "it is started again with what it had")
+	}, time.Minute, 100*time.Millisecond, "it is started again with what it had")
 	require.NoError(t, s.Stop())
 	assert.Zero(t, s.Pid())
 	require.ErrorIs(t, syscall.Kill(pid, 0), syscall.ESRCH)

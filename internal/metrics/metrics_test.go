@@ -160,7 +160,7 @@ func TestFiguresArePushed(t *testing.T) {
 		mu.Lock()
 		defer mu.Unlock()
 		return len(got) > 0
-	}, 20*time.Second, 5*time.Millisecond)
+	}, time.Minute, 5*time.Millisecond)
 	stop()
 	require.NoError(t, <-ended)
 	assert.InDelta(t, 0.1, got["woodlark_path_loss_ratio"], 1e-9)

@@ -58,7 +58,7 @@ func TestFromStartToStop(t *testing.T) {
 		}
 		defer r.Body.Close()
 		return r.StatusCode == http.StatusOK
-	}, 20*time.Second, 20*time.Millisecond)
+	}, time.Minute, 20*time.Millisecond)
 	// An event stream that is open does not hold up the stop.
 	r, err := http.NewRequest(http.MethodGet, s.URL()+"/api/v1/events", nil)
 	require.NoError(t, err)

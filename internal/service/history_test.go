@@ -105,7 +105,7 @@ func TestTheServiceTrainsAndRollsByItself(t *testing.T) {
 	require.Eventually(t, func() bool {
 		v, err := c.View(path)
 		return err == nil && v.Baseline != nil && len(v.Trace) >= 3
-	}, 20*time.Second, 20*time.Millisecond)
+	}, time.Minute, 20*time.Millisecond)
 	cancel()
 	<-ended
 	v, _ := c.View(path)

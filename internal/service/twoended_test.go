@@ -86,7 +86,7 @@ func ended(t *testing.T, c *service.Service, id ident.ID) store.TwoEnded {
 		var err error
 		x, err = c.Store.TwoEndedByID(t.Context(), id)
 		return err == nil && x.Outcome != protocol.Running
-	}, 20*time.Second, 5*time.Millisecond)
+	}, time.Minute, 5*time.Millisecond)
 	return x
 }
 
@@ -182,7 +182,7 @@ func TestTwoEndsThatCannotBe(t *testing.T) {
 	<-l.began
 	assert.True(t, c.Runs.Stop(x.ID))
 	assert.Equal(t, protocol.Cancelled, ended(t, c, x.ID).Outcome)
-	require.Eventually(t, func() bool { return !c.Runs.Stop(x.ID) }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return !c.Runs.Stop(x.ID) }, time.Minute, time.Millisecond)
 }
 
 func loadOf2(t *testing.T) runs.Request {

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"woodlark.example/core/figure"
 	"woodlark.example/core/guard"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/kind"
@@ -116,8 +117,8 @@ func (s *Service) Page(f Filter, offset, limit int) (page []View, total int) {
 	}
 	slices.SortFunc(order, func(i, j int) int {
 		a, b := &list[i], &list[j]
-		return cmp.Or(cmp.Compare(severity[j], severity[i]), cmp.Compare(a.Agent.Name, b.Agent.Name),
-			cmp.Compare(a.Target, b.Target), cmp.Compare(a.Family, b.Family), cmp.Compare(a.Via, b.Via))
+		return cmp.Or(cmp.Compare(severity[j], severity[i]), figure.Order(a.Agent.Name, b.Agent.Name),
+			figure.Order(a.Target, b.Target), cmp.Compare(a.Family, b.Family), cmp.Compare(a.Via, b.Via))
 	})
 	offset = min(offset, len(list))
 	order = order[offset : offset+min(limit, len(list)-offset)]

@@ -101,7 +101,7 @@ func TestOverLoopback(t *testing.T) {
 				sender.Start(t.Context(), time.Now())
 				receiver.Start(t.Context(), time.Now())
 				<-sender.Sending()
-				assert.Eventually(c, func() bool { return receiver.Count().Packets >= 98 }, 5*time.Second, 5*time.Millisecond)
+				assert.Eventually(c, func() bool { return receiver.Count().Packets >= 98 }, time.Minute, 5*time.Millisecond)
 				sent, _, err := sender.Close()
 				require.NoError(c, err)
 				_, came, err := receiver.Close()

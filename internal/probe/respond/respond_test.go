@@ -318,7 +318,7 @@ func TestTheLastWordsComeOver(t *testing.T) {
 		require.Equal(t, session.Tick, m.Kind)
 	}
 	require.NoError(t, channel.Send(session.Finish, session.Finished{}, nil))
-	require.Eventually(t, func() bool { return r.Sessions() == 0 }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return r.Sessions() == 0 }, time.Minute, 5*time.Millisecond)
 	require.NoError(t, channel.Send(session.Tick, struct{}{}, nil))
 	var blob int
 	for m.Kind != session.Done {

@@ -68,9 +68,9 @@ func TestLoadRunsTakeTurns(t *testing.T) {
 		defer l.turns.mu.Unlock()
 		return l.turns.free != nil
 	}
-	require.Eventually(t, waits, 10*time.Second, time.Millisecond)
+	require.Eventually(t, waits, time.Minute, time.Millisecond)
 	l.Free(&Claim{Agents: []ident.ID{quay}}) // one that never had its turn
-	require.Eventually(t, waits, 10*time.Second, time.Millisecond, "it waits on while another goes on at its site")
+	require.Eventually(t, waits, time.Minute, time.Millisecond, "it waits on while another goes on at its site")
 	l.Free(one)
 	assert.True(t, <-turns)
 	assert.Len(t, l.turns.past, 1)

@@ -78,7 +78,7 @@ func (m *making) tellEpisodes(ctx context.Context) (err error) {
 		}
 	}
 	slices.SortStableFunc(m.out.Degraded, func(a, b DegradedTold) int {
-		return cmp.Or(cmp.Compare(b.CostS, a.CostS), cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To))
+		return cmp.Or(cmp.Compare(b.CostS, a.CostS), figure.Order(a.From, b.From), figure.Order(a.To, b.To))
 	})
 	// Of the first so many there is a picture.
 	return sideBySide(min(len(m.out.Degraded), mostPictures), func(i int) error { return m.picture(ctx, &m.out.Degraded[i]) })
@@ -266,7 +266,7 @@ func (m *making) measure(ctx context.Context) error {
 		m.carried(v, x.Ends)
 	}
 	slices.SortStableFunc(m.out.Paths, func(a, b PathTold) int {
-		return cmp.Or(cmp.Compare(b.WorseS, a.WorseS), cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To), cmp.Compare(a.Family, b.Family))
+		return cmp.Or(cmp.Compare(b.WorseS, a.WorseS), figure.Order(a.From, b.From), figure.Order(a.To, b.To), cmp.Compare(a.Family, b.Family))
 	})
 	return nil
 }
