@@ -90,3 +90,27 @@ func (a *Agent) doStanding(ctx context.Context, t protocol.Standing, o protocol.
 	end(made)
 	return err
 }
+
+// ordered is by what it is remembered that the service had a measurement of a watch made.
+func ordered(o protocol.RunOrder) string {
+	key := "by the service " + o.Watch.String()
+	for _, l := range o.Lanes {
+		key += " " + l.Lane.Target
+	}
+	return key
+}
+
+// noteOrdered remembers that the service has a measurement of a watch made: one that is killed behind
+// that leaves an agent that would see to it itself.
+func (a *Agent) noteOrdered(o protocol.RunOrder, now time.Time) {
+	if !o.Watch.IsZero() {
+		a.dues.set(due{Key: ordered(o), At: now, Began: now, Over: true})
+	}
+}
+
+// wasOrdered reports whether the service had a measurement made for a time at which it was due.
+func (a *Agent) wasOrdered(o protocol.RunOrder, at time.Time) bool {
+	const early = 2 * time.Second // the service looks each second, by a clock of its own
+	last, known := a.dues.last(ordered(o))
+	return known && !last.At.Before(at.Add(-early))
+}

@@ -159,7 +159,7 @@ const mostMissed = 100
 type periodic struct {
 	key    string
 	when   *schedule.Schedule
-	do     func(ctx context.Context, run ident.ID)
+	do     func(ctx context.Context, x due)
 	missed func(from, to time.Time, reason string)
 	// broken tells of one that was begun and never ended.
 	broken func(x due)
@@ -195,7 +195,7 @@ func (a *Agent) atTimes(ctx context.Context, p periodic) {
 	for !at.IsZero() && sleepUntil(ctx, at) {
 		x := due{Key: p.key, At: at, ID: ident.New(), Began: time.Now()}
 		a.dues.set(x)
-		p.do(ctx, x.ID)
+		p.do(ctx, x)
 		x.Over = true
 		ended := a.dues.setLater(x)
 		if first { // its time was nobody's plan: it is in nobody's way

@@ -92,6 +92,7 @@ func (a *Agent) Locate(ctx context.Context, o protocol.LocateOrder) ([]kind.Lane
 
 // Do carries an order out; see protocol.Runner.
 func (a *Agent) Do(ctx context.Context, o protocol.RunOrder, heard func(kind.Progress)) ([]protocol.Made, error) {
+	a.noteOrdered(o, time.Now())
 	made, err := a.do(ctx, o, heard)
 	if err != nil || !o.Return {
 		return nil, err
@@ -182,8 +183,8 @@ func (a *Agent) repeatedly(ctx context.Context, t protocol.Standing) {
 	}
 	a.atTimes(ctx, periodic{
 		key: t.Name(), when: when,
-		do: func(ctx context.Context, _ ident.ID) {
-			if t.Away && !a.away.now() {
+		do: func(ctx context.Context, x due) {
+			if t.Away && (!a.away.now() || a.wasOrdered(t.Order, x.At.Add(-t.Phase))) {
 				return
 			}
 			o := t.Order

@@ -112,7 +112,7 @@ func (a *Agent) watchPeriodically(ctx context.Context, t protocol.Task) {
 	}
 	a.atTimes(ctx, periodic{
 		key: taskKey{t.Watch, t.Path}.String(), when: when,
-		do:     func(ctx context.Context, id ident.ID) { a.runOnce(ctx, id, t, &fails) },
+		do:     func(ctx context.Context, x due) { a.runOnce(ctx, x.ID, t, &fails) },
 		missed: func(from, to time.Time, reason string) { none(ident.New(), from, to, protocol.Missed, reason) },
 		broken: func(x due) { none(x.ID, x.Began, time.Now(), protocol.Failed, wasKilled) },
 	})

@@ -65,7 +65,9 @@ const (
 	callTime    = 60 * time.Second
 	healthEvery = 15 * time.Second
 	leastAgain  = time.Second
-	mostAgain   = 30 * time.Second
+	// stood is how long a connection has to stand to be none that is refused each time.
+	stood     = 3 * time.Second
+	mostAgain = 30 * time.Second
 	// quiet is how long the held connection may say nothing: the service speaks each
 	// twenty seconds at least.
 	quiet = 50 * time.Second
@@ -278,7 +280,7 @@ func (l *Link) Run(ctx context.Context, worker protocol.Worker) error {
 	away := false
 	for ctx.Err() == nil {
 		began := time.Now()
-		err := l.hold(ctx, worker, &away)
+		held, err := l.hold(ctx, worker, &away)
 		if errors.Is(err, ErrLockedOut) {
 			return err
 		}
@@ -290,14 +292,14 @@ func (l *Link) Run(ctx context.Context, worker protocol.Worker) error {
 			tellAway(worker, true)
 			l.Log.Warn("the service is away; measuring goes on by the plan that is here", "error", err)
 		}
-		if time.Since(began) > time.Minute {
+		if held || time.Since(began) > time.Minute {
 			again = leastAgain
 		}
 		select {
 		case <-time.After(again):
 		case <-ctx.Done():
 		}
-		again = min(2*again, mostAgain)
+		again = min(2*again, l.mostAgain())
 	}
 	return nil
 }
@@ -309,18 +311,21 @@ func tellAway(worker protocol.Worker, is bool) {
 	}
 }
 
-// hold fetches the plan and takes commands as long as the connection stands.
-func (l *Link) hold(ctx context.Context, worker protocol.Worker, away *bool) error {
+// hold fetches the plan and takes commands as long as the connection stands. held is that it did for
+// a while.
+func (l *Link) hold(ctx context.Context, worker protocol.Worker, away *bool) (held bool, _ error) {
 	if err := l.fetch(ctx, worker); err != nil {
-		return err
+		return held, err
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	answer, err := l.request(ctx, http.MethodGet, "/commands", nil)
 	if err != nil {
-		return err
+		return held, err
 	}
 	defer answer.Body.Close()
+	stands := time.Now()
+	defer func() { held = time.Since(stands) > stood }()
 	tellAway(worker, false)
 	if *away {
 		*away = false
@@ -338,13 +343,13 @@ func (l *Link) hold(ctx context.Context, worker protocol.Worker, away *bool) err
 		watchdog.Reset(may)
 		var c protocol.Command
 		if err := json.Unmarshal(lines.Bytes(), &c); err != nil {
-			return fmt.Errorf("read a command: %w", err)
+			return held, fmt.Errorf("read a command: %w", err)
 		}
 		switch c.Kind {
 		case protocol.StillThere:
 		case protocol.FetchPlan:
 			if err := l.fetch(ctx, worker); err != nil {
-				return err
+				return held, err
 			}
 		case protocol.StopCommand:
 			var id ident.ID
@@ -360,9 +365,9 @@ func (l *Link) hold(ctx context.Context, worker protocol.Worker, away *bool) err
 		}
 	}
 	if err := errors.Join(lines.Err(), ctx.Err()); err != nil {
-		return fmt.Errorf("the connection to the service broke: %w", err)
+		return held, fmt.Errorf("the connection to the service broke: %w", err)
 	}
-	return errors.New("the service ended the connection")
+	return held, errors.New("the service ended the connection")
 }
 
 // begin carries out a command beside others. It outlives the connection: what it

@@ -34,7 +34,7 @@ var errSilent = errors.New("it is silent")
 
 // prompt is how long a plan, and the beginning of the held connection, are waited for where there is
 // another place to ask: they are at hand.
-const prompt = 8 * time.Second
+const prompt = 4 * time.Second
 
 // call is one that is not over, of a place.
 type call struct {
@@ -63,6 +63,15 @@ func (l *Link) whileThere(ctx context.Context, base, path string) (_ context.Con
 	}
 	late := time.AfterFunc(prompt, func() { stop(errSilent) })
 	return ctx, func() { late.Stop() }
+}
+
+// mostAgain is how long it is waited at the most before the service is called again: another may have
+// taken over within seconds.
+func (l *Link) mostAgain() time.Duration {
+	if len(Places(l.Base)) > 1 {
+		return 4 * time.Second
+	}
+	return mostAgain
 }
 
 // mayBeSilent is how long the held connection may say nothing, by how often the service says that it

@@ -51,7 +51,7 @@ func (x *trial) judge(ctx context.Context) error {
 		}
 	}
 	x.view.mu.Lock()
-	line("a console that is left open", "hears of readings again within 25 s", x.view.longest <= 25*time.Second, "%d heard, connected anew %d times, silent for %v at most", x.view.heard, x.view.anew-1, x.view.longest.Round(100*time.Millisecond))
+	line("a console that is left open", "hears of readings again within 30 s", x.view.longest <= 30*time.Second, "%d heard, connected anew %d times, silent for %v at most", x.view.heard, x.view.anew-1, x.view.longest.Round(100*time.Millisecond))
 	x.view.mu.Unlock()
 	if bad > 0 {
 		return fmt.Errorf("%d promises were broken", bad)
@@ -211,7 +211,7 @@ func (x *trial) judgeTold(ctx context.Context, over time.Time, line verdict) err
 	if err := x.call(ctx, http.MethodGet, "/reports/degraded?from_at="+url.QueryEscape(x.began.UTC().Format(time.RFC3339))+"&to_at="+url.QueryEscape(time.Now().UTC().Format(time.RFC3339)), nil, &d); err != nil {
 		return err
 	}
-	right, wrong, others := 0, 0, 0
+	right, wrong, beside := 0, 0, 0
 	subjects := map[string]bool{}
 	count := map[string]int{} // episodes, by path
 	for _, p := range append(d.Now, d.Ended...) {
@@ -219,7 +219,7 @@ func (x *trial) judgeTold(ctx context.Context, over time.Time, line verdict) err
 		for _, e := range p.Episodes {
 			i := slices.IndexFunc(x.hush.list, func(h silence) bool { return h.address.String() == to })
 			if i < 0 {
-				others++
+				beside++
 				continue
 			}
 			h := x.hush.list[i]
@@ -237,7 +237,7 @@ func (x *trial) judgeTold(ctx context.Context, over time.Time, line verdict) err
 		doubled += n - 1
 	}
 	due := len(x.hush.list) * others
-	line("paths that fell silent, and came back", "one episode each, from when to when", right == due && wrong == 0 && doubled == 0 && due > 0, "%d of %d told right, %d otherwise, %d twice; %d of other paths", right, due, wrong, doubled, others)
+	line("paths that fell silent, and came back", "one episode each, from when to when", right == due && wrong == 0 && doubled == 0 && due > 0, "%d of %d told right, %d otherwise, %d twice; %d of other paths", right, due, wrong, doubled, beside)
 
 	x.sink.mu.Lock()
 	defer x.sink.mu.Unlock()
