@@ -196,6 +196,10 @@ func (x *trial) judgeTold(ctx context.Context, over time.Time, line verdict) err
 	if x.hushed != nil {
 		return x.hushed
 	}
+	if len(x.hush.list) == 0 {
+		fmt.Println("no path was silent, and nobody was told: that takes seven minutes")
+		return nil
+	}
 	var d struct {
 		Now, Ended []struct {
 			From, To string
@@ -237,7 +241,7 @@ func (x *trial) judgeTold(ctx context.Context, over time.Time, line verdict) err
 		doubled += n - 1
 	}
 	due := len(x.hush.list) * others
-	line("paths that fell silent, and came back", "one episode each, from when to when", right == due && wrong == 0 && doubled == 0 && due > 0, "%d of %d told right, %d otherwise, %d twice; %d of other paths", right, due, wrong, doubled, beside)
+	line("paths that fell silent, and came back", "one episode each, from when to when", right == due && wrong == 0 && doubled == 0, "%d of %d told right, %d otherwise, %d twice; %d of other paths", right, due, wrong, doubled, beside)
 
 	x.sink.mu.Lock()
 	defer x.sink.mu.Unlock()
