@@ -71,8 +71,8 @@ const (
 	// quiet is how long the held connection may say nothing: the service speaks each
 	// twenty seconds at least.
 	quiet = 50 * time.Second
-	// answers is how long a service may take to answer at all: what it is sent it takes, or
-	// refuses, sooner.
+	// answers is how long a service may take to answer at all where there is another: what it is
+	// sent it takes, or refuses, sooner.
 	answers    = 20 * time.Second
 	replyEvery = 100 * time.Millisecond
 )
@@ -125,7 +125,9 @@ func (l *Link) once(ctx context.Context, method, path string, body any) (_ *http
 	}
 	l.make.Do(func() {
 		own := http.DefaultTransport.(*http.Transport).Clone()
-		own.ResponseHeaderTimeout = answers
+		if len(Places(l.Base)) > 1 { // a slow line is not to be taken for a service that is stopped
+			own.ResponseHeaderTimeout = answers
+		}
 		own.TLSClientConfig = &tls.Config{RootCAs: l.Trust, MinVersion: tls.VersionTLS12}
 		if l.Pin != "" {
 			own.TLSClientConfig = keys.Pinned(l.Pin)

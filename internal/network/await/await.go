@@ -48,7 +48,6 @@ func Sleep(d time.Duration) {
 //
 //go:nosplit
 //go:norace
-//go:uintptrescapes
 func ppoll(fds unsafe.Pointer, n uintptr, most unsafe.Pointer) (uintptr, syscall.Errno) {
 	entersyscallblock()
 	ready, _, problem := syscall.RawSyscall6(unix.SYS_PPOLL, uintptr(fds), n, uintptr(most), 0, 0, 0)

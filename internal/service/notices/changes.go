@@ -74,7 +74,11 @@ func (n *Notices) try(ctx context.Context, write func(context.Context) error) er
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), keepTime)
 	defer cancel()
 	err := write(ctx)
-	if errors.Is(err, store.ErrTaken) { // it was written, and the answer was lost
+	switch {
+	case errors.Is(err, store.ErrTaken): // it was written, and the answer was lost
+		return nil
+	case errors.Is(err, store.ErrUnfit): // it never will be: those behind it are not to wait for it
+		n.log.Error("a line is lost: the database does not take it", "error", err)
 		return nil
 	}
 	return err
