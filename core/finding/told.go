@@ -349,6 +349,8 @@ func OfProperty(p guard.Property, zone *time.Location) (f Finding) {
 		f.Code = NewLevel
 		f.Sentence = fmt.Sprintf("A new level of %s since %s: %s instead of %s.", word, p.Since.In(zone).Format("Mon 2 Jan 15:04"), format(p.Measure, p.Now), format(p.Measure, p.Before))
 		switch {
+		case p.Step:
+			f.Sentence += fmt.Sprintf(" It was a step: at %s it had crept on.", p.EndedAt.In(zone).Format("Mon 2 Jan 15:04"))
 		case !p.EndedAt.IsZero():
 			f.Sentence += fmt.Sprintf(" It returned to its former level at %s.", p.EndedAt.In(zone).Format("Mon 2 Jan 15:04"))
 		case p.AcceptedAt.IsZero():

@@ -119,6 +119,7 @@ const (
 	Resumed  Happening = "resumed"  // it was over for less than half an hour
 	Settled  Happening = "settled"  // it has become a new level
 	Accepted Happening = "accepted" // the new level is normal now
+	Crept    Happening = "crept"    // the new level is a step of what goes on creeping
 )
 
 // Change is something that happened to an episode.

@@ -130,21 +130,36 @@ func (b *back) near(measure baseline.Measure, s sample) bool {
 
 // Accept takes the new level of an episode for normal: the episode ends.
 func (j *Judge) Accept(number int, now time.Time) (Change, bool) {
-	for i, m := range j.open {
-		if m.number != number || m.NewLevel.IsZero() {
-			continue
-		}
-		m.closed, m.To, m.OverToldAt = true, now, now
-		for k := range m.Excesses {
-			if m.Excesses[k].To.IsZero() {
-				m.Excesses[k].To = now
-			}
-		}
-		c := j.change(Accepted, m, now)
-		j.open = append(j.open[:i], j.open[i+1:]...)
-		return c, true
+	return j.endLevel(number, Accepted, now, func(baseline.Measure) bool { return true })
+}
+
+// endStep ends what an episode that has become a new level holds of a measure, since that creeps
+// on: there is no former level that the path is expected back at. The episode ends with the last of
+// its measures.
+func (j *Judge) endStep(number int, measure baseline.Measure, now time.Time) (Change, bool) {
+	return j.endLevel(number, Crept, now, func(m baseline.Measure) bool { return m == measure })
+}
+
+func (j *Judge) endLevel(number int, what Happening, now time.Time, of func(baseline.Measure) bool) (Change, bool) {
+	i := slices.IndexFunc(j.open, func(m *matter) bool { return m.number == number && !m.closed && !m.NewLevel.IsZero() })
+	if i < 0 {
+		return Change{}, false
 	}
-	return Change{}, false
+	m, goesOn := j.open[i], false
+	for k := range m.Excesses {
+		if x := &m.Excesses[k]; x.Open() && of(x.Measure) {
+			x.To = now
+			delete(m.back, x.Measure)
+		} else {
+			goesOn = goesOn || x.Open()
+		}
+	}
+	if goesOn {
+		return Change{}, false
+	}
+	m.closed, m.To, m.OverToldAt = true, now, now
+	j.open = slices.Delete(j.open, i, i+1)
+	return j.change(what, m, now), true
 }
 
 // Accept takes what a path has come to for normal: a new level, or that to which it crept. It

@@ -192,7 +192,7 @@ func (p *Path) Train(h *baseline.History, now time.Time) (changes []Change) {
 	if b, err := baseline.Build(h, t); err == nil {
 		p.judge.SetBaseline(b)
 		if now.Sub(p.first) >= 24*time.Hour {
-			p.findProperties(now)
+			changes = append(changes, p.findProperties(now)...)
 		}
 	}
 	if now.Sub(p.first) < 24*time.Hour {

@@ -38,6 +38,7 @@ type Property struct {
 	AcceptedAt time.Time `json:"accepted_at,omitzero"`
 	EndedAt    time.Time `json:"ended_at,omitzero"`
 	Episode    int       `json:"episode,omitempty"` // number of that which became the new level
+	Step       bool      `json:"step,omitempty"`    // it ended because the path creeps on
 	Sure       float64   `json:"confidence"`
 	// Also are other measures that get worse at the same hours.
 	Also []Beside `json:"also,omitempty"`
@@ -87,7 +88,7 @@ const (
 )
 
 // findProperties looks for what the path has come to be, after a training.
-func (p *Path) findProperties(now time.Time) {
+func (p *Path) findProperties(now time.Time) (changes []Change) {
 	for _, m := range baseline.Measures() {
 		for _, r := range p.judge.Baseline().Rhythms(m) {
 			kind := Daily
@@ -98,16 +99,22 @@ func (p *Path) findProperties(now time.Time) {
 		}
 		c, ok := p.memory.Crept(m, p.options.Tolerances)
 		if ok {
-			p.tell(Property{Kind: Creeping, Measure: m, Since: c.Since, ToldAt: now, Before: c.Before, Now: c.Now, ADay: c.ADay, Sure: c.Sure})
+			changes = append(changes, p.tell(Property{Kind: Creeping, Measure: m, Since: c.Since, ToldAt: now, Before: c.Before, Now: c.Now, ADay: c.ADay, Sure: c.Sure})...)
 		}
 	}
+	return changes
 }
 
-// tell notes a property unless it is known already.
-func (p *Path) tell(n Property) {
+// tell notes a property unless it is known already, and ends what it shows to be part of it.
+func (p *Path) tell(n Property) (ended []Change) {
 	if n.Kind == Creeping {
-		p.endSteps(n)
+		ended = p.endSteps(n)
 	}
+	p.note(n)
+	return ended
+}
+
+func (p *Path) note(n Property) {
 	for i, old := range p.properties {
 		if old.Kind != n.Kind || !old.EndedAt.IsZero() {
 			continue
@@ -142,13 +149,21 @@ func (p *Path) tell(n Property) {
 }
 
 // endSteps ends new levels that turn out to be steps of a creep: they are no levels that stay, and
-// nobody is to take one for normal, nor does the path by itself.
-func (p *Path) endSteps(creep Property) {
+// nobody is to take one for normal, nor does the path by itself. Their episodes end with them: the
+// path did not come back, but it is judged by what it crept to.
+func (p *Path) endSteps(creep Property) (changes []Change) {
 	for i := range p.properties {
-		if x := &p.properties[i]; x.Kind == NewLevel && x.Measure == creep.Measure && x.EndedAt.IsZero() && x.AcceptedAt.IsZero() && !x.Since.Before(creep.Since) {
-			x.EndedAt = creep.ToldAt
+		x := &p.properties[i]
+		if x.Kind != NewLevel || x.Measure != creep.Measure || !x.EndedAt.IsZero() || !x.AcceptedAt.IsZero() || x.Since.Before(creep.Since) {
+			continue
+		}
+		x.EndedAt, x.Step = creep.ToldAt, true
+		if c, ended := p.judge.endStep(x.Episode, x.Measure, creep.ToldAt); ended {
+			p.keep([]Change{c})
+			changes = append(changes, c)
 		}
 	}
+	return changes
 }
 
 func (p *Path) sameHours(a, b Property) bool {

@@ -101,7 +101,7 @@ func (n *Incidents) Note(changes []guard.Change) (ended bool) {
 			fallthrough
 		case guard.Resumed, guard.Worse:
 			n.lookSoon()
-		case guard.Closed, guard.Accepted:
+		case guard.Closed, guard.Accepted, guard.Crept:
 			ended = true
 		}
 	}

@@ -246,7 +246,7 @@ func idOf(parts ...ident.ID) (id ident.ID) {
 	return id
 }
 
-var words = map[string]string{"opened": "", "resumed": "is back: ", "worse": "got worse: ", "easing": "is easing: ", "closed": "is over: ", "settled": "has become a new level: ", "accepted": "was accepted as normal: ", "reminder": "goes on: "}
+var words = map[string]string{"opened": "", "resumed": "is back: ", "worse": "got worse: ", "easing": "is easing: ", "closed": "is over: ", "settled": "has become a new level: ", "accepted": "was accepted as normal: ", "crept": "is a step of what creeps on: ", "reminder": "goes on: "}
 
 // ofEpisode is what is said of an episode.
 func (x *Notify) ofEpisode(m store.Matter, e paths.Episode, shared *guard.Incident, of selection.Known, now time.Time) told {
