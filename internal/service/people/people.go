@@ -183,9 +183,9 @@ func (x *People) Load(ctx context.Context) error {
 	for _, t := range tokens {
 		x.tokens[[32]byte(t.Mark)] = t
 	}
-	if still && moved == x.moved {
+	if still && x.moving == 0 && moved == x.moved {
 		x.read(signIns)
-	} // else what was read may be older than what is known; it is read again soon
+	} // else one began or ended meanwhile, or is about to: what was read may be older than what is known; it is read again soon
 	x.tell()
 	return nil
 }
