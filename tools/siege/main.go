@@ -57,7 +57,7 @@ var fuzzTime time.Duration
 func main() {
 	flag.DurationVar(&fuzzTime, "fuzz", time.Minute, "how long each parser is fuzzed")
 	flag.Parse()
-	rounds := []round{{"kills", kills}, {"stops", stops}, {"disk", fullDisk}, {"idle", idle}, {"streams", streams}, {"slow", slow}, {"huge", huge}, {"floods", floods}, {"spoofed", spoofed}, {"fuzz", fuzz}}
+	rounds := []round{{"kills", kills}, {"stops", stops}, {"disk", fullDisk}, {"clock", clocks}, {"idle", idle}, {"streams", streams}, {"slow", slow}, {"huge", huge}, {"floods", floods}, {"spoofed", spoofed}, {"fuzz", fuzz}}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
 	t := &table{}

@@ -2,9 +2,9 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -27,6 +27,8 @@ const (
 // service is a real one, of which everything but its state may be taken away.
 type service struct {
 	state, at, far string
+	program        string // another than that of the house; none: that
+	environment    []string
 	cmd            *exec.Cmd
 	log            *journal
 	began          time.Time
@@ -61,23 +63,26 @@ func freePort() (string, error) {
 // besieged starts a service that measures three addresses of this machine, each second.
 func besieged(ctx context.Context, state string) (*service, error) {
 	s := &service{state: state}
-	var err error
+	return s, s.besiege(ctx)
+}
+
+func (s *service) besiege(ctx context.Context) (err error) {
 	if s.at, err = freePort(); err != nil {
-		return nil, err
+		return err
 	}
 	if s.far, err = freePort(); err != nil {
-		return nil, err
+		return err
 	}
-	if err := os.MkdirAll(state, 0o700); err != nil {
-		return nil, err
+	if err := os.MkdirAll(s.state, 0o700); err != nil {
+		return err
 	}
-	if err := os.WriteFile(filepath.Join(state, "token"), []byte(token+"\n"), 0o600); err != nil {
-		return nil, err
+	if err := os.WriteFile(filepath.Join(s.state, "token"), []byte(token+"\n"), 0o600); err != nil {
+		return err
 	}
 	if err := s.start(ctx); err != nil {
-		return nil, err
+		return err
 	}
-	return s, s.call(ctx, http.MethodPost, "/watches", `{"name":"siege","from":["local"],"to":["127.0.0.1","127.0.0.2","::1"]}`, nil)
+	return s.call(ctx, http.MethodPost, "/watches", `{"name":"siege","from":["local"],"to":["127.0.0.1","127.0.0.2","::1"]}`, nil)
 }
 
 // withService does something with a service in a folder of its own, and takes both away.
@@ -96,7 +101,8 @@ func withService(ctx context.Context, do func(*service) error) error {
 }
 
 func (s *service) start(ctx context.Context) error {
-	s.cmd = exec.Command(program, "serve", "-state", s.state, "-listen", s.at, "-far-end", s.far)
+	s.cmd = exec.Command(cmp.Or(s.program, program), "serve", "-state", s.state, "-listen", s.at, "-far-end", s.far)
+	s.cmd.Env = append(os.Environ(), s.environment...)
 	s.log = &journal{}
 	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
@@ -220,40 +226,13 @@ func (s *service) end() {
 
 // probes counts the probes that are kept of each path, by a minute that has ended.
 func (s *service) probes(ctx context.Context) (map[string]int, error) {
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, fmt.Sprintf("http://%s/api/v1/export/readings?from_at=%s&to_at=%s", s.at, s.began.Add(-time.Minute).UTC().Format(time.RFC3339), time.Now().Add(time.Minute).UTC().Format(time.RFC3339)), nil)
+	list, err := s.readings(ctx, s.began.Add(-time.Minute), time.Now().Add(time.Minute))
 	if err != nil {
 		return nil, err
-	}
-	r.Header.Set("Authorization", "Bearer "+token)
-	answer, err := quick.Do(r)
-	if err != nil {
-		return nil, err
-	}
-	defer answer.Body.Close()
-	if answer.StatusCode != http.StatusOK {
-		return nil, errors.New(answer.Status)
 	}
 	counts := map[string]int{}
-	seen := map[string]bool{}
-	for d := json.NewDecoder(answer.Body); ; {
-		var l struct {
-			To   string    `json:"to"`
-			At   time.Time `json:"started_at"`
-			Sent int       `json:"sent"`
-		}
-		if err := d.Decode(&l); errors.Is(err, io.EOF) {
-			return counts, nil
-		} else if err != nil {
-			return nil, err
-		}
-		if l.To == "" {
-			continue // the end
-		}
-		key := l.To + " " + l.At.String()
-		if seen[key] {
-			return nil, fmt.Errorf("the minute %s is there twice", key)
-		}
-		seen[key] = true
+	for _, l := range list {
 		counts[l.To] += l.Sent
 	}
+	return counts, nil
 }
