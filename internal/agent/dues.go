@@ -14,6 +14,7 @@ import (
 
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/schedule"
+	"woodlark.example/internal/whole"
 )
 
 // dues remembers on disk which periodic run was begun last, so that each that is due is
@@ -125,10 +126,7 @@ func (d *dues) anew() error {
 		}
 		b.Write(append(line, '\n'))
 	}
-	if err := writeSynced(d.file+".part", b.Bytes()); err != nil {
-		return err
-	}
-	if err := os.Rename(d.file+".part", d.file); err != nil {
+	if err := whole.Write(d.file, b.Bytes()); err != nil {
 		return err
 	}
 	if d.out != nil {

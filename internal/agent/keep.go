@@ -9,37 +9,17 @@ import (
 	"os"
 	"path/filepath"
 	"time"
+
+	"woodlark.example/internal/whole"
 )
 
-// writeWhole writes a file so that it is there whole or not at all, after a power cut too.
+// writeWhole keeps something as JSON.
 func writeWhole(name string, content any) error {
 	data, err := json.Marshal(content)
 	if err != nil {
 		return err
 	}
-	part := name + ".part"
-	if err := writeSynced(part, data); err != nil {
-		_ = os.Remove(part)
-		return fmt.Errorf("write %s (free some space, or check its permissions): %w", name, err)
-	}
-	if err := os.Rename(part, name); err != nil {
-		return err
-	}
-	folder, err := os.Open(filepath.Dir(name))
-	if err != nil {
-		return err
-	}
-	defer folder.Close()
-	return folder.Sync() // the name, too
-}
-
-func writeSynced(name string, data []byte) error {
-	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	return errors.Join(err, f.Sync(), f.Close())
+	return whole.Write(name, data)
 }
 
 // readWhole reads what writeWhole wrote; found is false when there is nothing. What cannot

@@ -26,6 +26,7 @@ import (
 	"woodlark.example/internal/network/kernel"
 	"woodlark.example/internal/probe/session"
 	"woodlark.example/internal/remote"
+	"woodlark.example/internal/whole"
 )
 
 var agentCommand = command{
@@ -47,6 +48,7 @@ type agentFile struct {
 	Name    string   `json:"name"`
 	Site    string   `json:"site"`
 	Key     string   `json:"key,omitempty"`    // that one shows who does not sign
+	Former  string   `json:"former,omitempty"` // that it showed before it signed
 	Seed    []byte   `json:"seed,omitempty"`   // of the Ed25519 key by which it signs
 	Trust   string   `json:"trust,omitempty"`  // the one key that the service may show
 	Invite  string   `json:"invite,omitempty"` // a mark of the one that it joined by
@@ -211,12 +213,12 @@ func (c *call) agentIdentity(o agentOptions) (me agentFile, err error) {
 			return me, wrongCall("this machine has no name: give the agent one with -name")
 		}
 	}
-	// The folder takes its key before the invite is spent.
-	me = agentFile{Service: o.join, Trust: o.trust, Invite: inviteMark(o.invite), Seed: newSeed()}
-	if err := me.keep(name + ".joining"); err != nil {
+	// The folder takes its key before the invite is spent: what is ended before it hears the answer joins
+	// by the same key the next time, and is who it was.
+	me = agentFile{Service: o.join, Trust: o.trust, Invite: inviteMark(o.invite), Seed: begunToJoin(name+joining, o.invite)}
+	if err := me.keep(name + joining); err != nil {
 		return me, err
 	}
-	defer os.Remove(name + ".joining")
 	answer, err := remote.Join(c.ctx, o.join, o.invite, remote.JoinRequest{Name: o.name, Site: o.site, Labels: o.labels, Version: Version, PublicKey: me.public()}, o.pool, o.trust)
 	if err != nil {
 		return me, exit{exitUnmeasured, err}
@@ -225,14 +227,29 @@ func (c *call) agentIdentity(o agentOptions) (me agentFile, err error) {
 	if err := me.keep(name); err != nil {
 		return me, err
 	}
+	_ = os.Remove(name + joining)
 	fmt.Fprintf(c.out, "Joined %s as %q. The key is in %s.\n", me.Service, me.Name, name)
 	return me, nil
+}
+
+// joining ends the name of the file of an agent that asks to join.
+const joining = ".joining"
+
+// begunToJoin is the key of an agent that asked to join by the same invite before; a new one when
+// there is none.
+func begunToJoin(name, invite string) []byte {
+	var before agentFile
+	data, err := os.ReadFile(name)
+	if err == nil && json.Unmarshal(data, &before) == nil && before.Invite == inviteMark(invite) && len(before.Seed) == ed25519.SeedSize {
+		return before.Seed
+	}
+	return newSeed()
 }
 
 // keep writes down who an agent is.
 func (a agentFile) keep(name string) error {
 	b, _ := json.MarshalIndent(a, "", "  ")
-	if err := writeWhole(name, b); err != nil {
+	if err := whole.Write(name, b); err != nil {
 		return exit{exitUnmeasured, fmt.Errorf("keep the agent's key: %w", err)}
 	}
 	return nil
@@ -255,7 +272,7 @@ func (c *call) agentLink(o agentOptions, me *agentFile, log *slog.Logger) (*remo
 	}
 	if me.Key == "" {
 		link := showing()
-		link.Signs = me.private()
+		link.Signs, link.Former = me.private(), me.Former
 		return link, nil
 	}
 	name := filepath.Join(o.state, "agent.json")
@@ -277,9 +294,9 @@ func (c *call) agentLink(o agentOptions, me *agentFile, log *slog.Logger) (*remo
 		log.Warn("this agent shows its key, for its service does not take signatures now; it asks again at its next start", "error", err)
 		return showing(), nil
 	}
-	me.Key = ""
+	me.Key, me.Former = "", me.Key
 	link := showing()
-	link.Signs = me.private()
+	link.Signs, link.Former = me.private(), me.Former
 	return link, me.keep(name)
 }
 

@@ -10,6 +10,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"woodlark.example/internal/whole"
 )
 
 // last keeps the last result of each measurement that was made from this machine
@@ -61,8 +63,5 @@ func (l last) write(v any) error {
 	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
 		return err
 	}
-	if err := os.WriteFile(name+".new", b, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(name+".new", name)
+	return whole.Write(name, b)
 }

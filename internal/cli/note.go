@@ -11,6 +11,8 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+
+	"woodlark.example/internal/whole"
 )
 
 // note is what a running service leaves in its state folder for the command
@@ -35,29 +37,7 @@ func writeNote(folder string, n note) error {
 	if err != nil {
 		return err
 	}
-	return writeWhole(filepath.Join(folder, noteFile), data)
-}
-
-// writeWhole writes a file that nobody else may read: whole, or as it was.
-func writeWhole(name string, data []byte) error {
-	f, err := os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+"-*")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	err = errors.Join(err, f.Sync(), f.Close())
-	if err == nil {
-		err = os.Rename(f.Name(), name)
-	}
-	if err != nil {
-		_ = os.Remove(f.Name())
-		return err
-	}
-	folder, err := os.Open(filepath.Dir(name))
-	if err != nil {
-		return err
-	}
-	return errors.Join(folder.Sync(), folder.Close()) // the name, too
+	return whole.Write(filepath.Join(folder, noteFile), data)
 }
 
 // readNote reads the note and the token of the service that runs on a folder.
@@ -95,7 +75,7 @@ func adminToken(folder string) (string, error) {
 	random := make([]byte, 24)
 	_, _ = rand.Read(random)
 	token := hex.EncodeToString(random)
-	if err := writeWhole(name, []byte(token+"\n")); err != nil {
+	if err := whole.Write(name, []byte(token+"\n")); err != nil {
 		return "", fmt.Errorf("keep the administrator's token: %w", err)
 	}
 	return token, nil

@@ -2,7 +2,11 @@ package cli
 
 import (
 	"bytes"
+	"compress/gzip"
 	"context"
+	"encoding/json"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -17,6 +21,7 @@ import (
 	"woodlark.example/internal/kind"
 	"woodlark.example/internal/kind/throughput"
 	"woodlark.example/internal/protocol"
+	"woodlark.example/internal/remote"
 )
 
 func TestWhereToListen(t *testing.T) {
@@ -79,6 +84,42 @@ func TestAnAgentThatHasJoined(t *testing.T) {
 	require.ErrorContains(t, err, "is damaged")
 	_, err = c.agentIdentity(agentOptions{state: t.TempDir(), join: "http://127.0.0.1:1", invite: "x", name: "pier"})
 	require.ErrorContains(t, err, "was not reached")
+}
+
+// TestAnAgentThatDidNotHearThatItJoined joins by the same key when it is given the same invite again.
+func TestAnAgentThatDidNotHearThatItJoined(t *testing.T) {
+	var asked []remote.JoinRequest
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, err := gzip.NewReader(r.Body)
+		assert.NoError(t, err)
+		var j remote.JoinRequest
+		assert.NoError(t, json.NewDecoder(body).Decode(&j))
+		if asked = append(asked, j); len(asked) == 1 {
+			panic(http.ErrAbortHandler) // it was taken, and the answer is lost on the way
+		}
+		_ = json.NewEncoder(w).Encode(remote.JoinAnswer{Name: "pier"})
+	}))
+	defer s.Close()
+	folder := t.TempDir()
+	c, _ := callOf(agentCommand)
+	o := agentOptions{state: folder, join: s.URL, invite: "x", name: "pier"}
+	_, err := c.agentIdentity(o)
+	require.ErrorContains(t, err, "was not reached")
+	assert.FileExists(t, filepath.Join(folder, "agent.json.joining"))
+	me, err := c.agentIdentity(o)
+	require.NoError(t, err)
+	require.Len(t, asked, 2)
+	assert.Equal(t, asked[0].PublicKey, asked[1].PublicKey)
+	assert.Equal(t, asked[0].PublicKey, me.public())
+	assert.NoFileExists(t, filepath.Join(folder, "agent.json.joining"))
+	again, err := c.agentIdentity(o)
+	require.NoError(t, err)
+	assert.Equal(t, me, again)
+	// Another invite is another agent.
+	first, other := filepath.Join(t.TempDir(), "agent.json.joining"), newSeed()
+	require.NoError(t, agentFile{Invite: inviteMark("x"), Seed: other}.keep(first))
+	assert.Equal(t, other, begunToJoin(first, "x"))
+	assert.NotEqual(t, other, begunToJoin(first, "y"))
 }
 
 func TestAgentsAsText(t *testing.T) {

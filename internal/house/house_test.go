@@ -25,6 +25,7 @@ var rules = map[string][]string{
 	"internal/oidc/":       {},
 	"internal/dossier/":    {},
 	"internal/ident/":      {},
+	"internal/whole/":      {},
 	"internal/keys/":       {},
 	"internal/mariadb/":    {},
 	"internal/yamlfile/":   {},
@@ -39,7 +40,7 @@ var rules = map[string][]string{
 	"internal/channel/":    {"internal/ident", "internal/kind"},
 	"internal/protocol/":   {"internal/schedule", "core", "wire", "internal/ident", "internal/host", "internal/kind", "internal/network"},
 	"internal/remote/":     {"core", "internal/ident", "internal/keys", "internal/signed", "internal/kind", "internal/protocol"},
-	"internal/agent/":      {"internal/schedule", "core", "wire", "internal/ident", "internal/kind", "internal/protocol", "internal/network", "internal/probe", "internal/host"},
+	"internal/agent/":      {"internal/whole", "internal/schedule", "core", "wire", "internal/ident", "internal/kind", "internal/protocol", "internal/network", "internal/probe", "internal/host"},
 	"internal/store/":      {"core", "wire", "internal/backup", "internal/ident", "internal/protocol"},
 	"internal/service/":    {"internal/report/document", "internal/schedule", "internal/channel", "core", "wire", "internal/ident", "internal/kind", "internal/protocol", "internal/store", "internal/remote"},
 	// the nouns of the service
@@ -80,7 +81,7 @@ var rules = map[string][]string{
 	"internal/replay/":                {"core"},
 	"internal/guardbench/":            {"core"},
 	"demo/":                           {"internal/network", "internal/yamlfile"},
-	"internal/lab/":                   {"wire", "internal/network"},
+	"internal/lab/":                   {"internal/whole", "wire", "internal/network"},
 	"internal/host/":                  {"internal/network"},
 	"internal/store/storetest/":       {"internal/store", "internal/mariadb"},
 }

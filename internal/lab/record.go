@@ -15,6 +15,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"woodlark.example/internal/whole"
 )
 
 // Record is what a lab that outlives its command leaves in its folder, so that
@@ -119,11 +121,7 @@ func (r Record) write() error {
 	if err != nil {
 		return err
 	}
-	part := filepath.Join(r.folder, recordFile+".part")
-	if err := os.WriteFile(part, data, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(part, filepath.Join(r.folder, recordFile))
+	return whole.Write(filepath.Join(r.folder, recordFile), data)
 }
 
 // began is when a process began, as the kernel counts; empty when there is none.

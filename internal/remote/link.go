@@ -36,8 +36,11 @@ type Link struct {
 	Base string
 	Key  string // that it shows; not needed where it signs
 	// ID and Signs are whom it signs as, and by what; it shows Key when Signs is nil.
-	ID     ident.ID
-	Signs  ed25519.PrivateKey
+	ID    ident.ID
+	Signs ed25519.PrivateKey
+	// Former is the key that it showed before it signed, if it ever did: a service that was restored
+	// from a backup of that time knows it by that one only, and has it sign anew.
+	Former string
 	Log    *slog.Logger
 	Health func() protocol.Health
 	// Trust are the authorities whose certificates are taken; those of this machine when nil.
@@ -284,7 +287,10 @@ func (l *Link) Run(ctx context.Context, worker protocol.Worker) error {
 		began := time.Now()
 		held, err := l.hold(ctx, worker, &away)
 		if errors.Is(err, ErrLockedOut) {
-			return err
+			if !l.signsAnew(ctx) {
+				return err
+			}
+			l.Log.Warn("the service is as it was before this agent signed; it goes by the signature again")
 		}
 		if ctx.Err() != nil {
 			break
@@ -304,6 +310,17 @@ func (l *Link) Run(ctx context.Context, worker protocol.Worker) error {
 		again = min(2*again, l.mostAgain())
 	}
 	return nil
+}
+
+// signsAnew has a service that knows the former key go by the signature from now on. It reports
+// whether it does.
+func (l *Link) signsAnew(ctx context.Context) bool {
+	if l.Former == "" || l.Signs == nil {
+		return false
+	}
+	before := &Link{Base: l.Base, Key: l.Former, Log: l.Log, Trust: l.Trust, Pin: l.Pin}
+	before.at.Store(l.at.Load())
+	return before.SignFromNow(ctx, l.Signs.Public().(ed25519.PublicKey)) == nil
 }
 
 // tellAway tells an agent that wants to know whether the service is away.

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"woodlark.example/internal/settings"
+	"woodlark.example/internal/whole"
 )
 
 // Files of the certificate that a service makes of itself, within its state folder.
@@ -59,7 +60,7 @@ func ownCertificate(state string, names []string, now time.Time) (cert, key stri
 	if err != nil {
 		return "", "", fmt.Errorf("make a certificate: %w", err)
 	}
-	return cert, key, putFile(cert, made)
+	return cert, key, whole.Write(cert, made)
 }
 
 // ownPrivate is the key of the certificate, made at the first need.
@@ -92,7 +93,7 @@ func ownPrivate(state, name string) (*ecdsa.PrivateKey, error) {
 	if err := os.MkdirAll(state, 0o700); err != nil {
 		return nil, fmt.Errorf("make the state folder: %w", err)
 	}
-	return private, putFile(name, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
+	return private, whole.Write(name, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
 }
 
 func selfSigned(private *ecdsa.PrivateKey, names []string, now time.Time) ([]byte, error) {
@@ -125,22 +126,4 @@ func selfSigned(private *ecdsa.PrivateKey, names []string, now time.Time) ([]byt
 		return nil, err
 	}
 	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), nil
-}
-
-// putFile writes a file of the state folder: whole, or as it was.
-func putFile(name string, data []byte) error {
-	part := name + ".part"
-	f, err := os.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
-		return fmt.Errorf("write %s: %w", name, err)
-	}
-	_, err = f.Write(data)
-	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
-		err = os.Rename(part, name)
-	}
-	if err != nil {
-		_ = os.Remove(part)
-		return fmt.Errorf("write %s: %w", name, err)
-	}
-	return nil
 }

@@ -51,7 +51,8 @@ func (s *Store) Invites(ctx context.Context) ([]Invite, error) {
 }
 
 // UseInvite lets an agent join by a code, once: the agent is kept with the hash of its
-// key, under the invite's name and site where it has them.
+// key, under the invite's name and site where it has them. One that did and asks again, with the
+// public key that it came with, has not heard the answer: it is who it was.
 func (s *Store) UseInvite(ctx context.Context, code string, a Agent, keyHash []byte) (Agent, error) {
 	err := s.transact(ctx, "let an agent join", func(tx *gorm.DB) error {
 		var i Invite
@@ -61,6 +62,16 @@ func (s *Store) UseInvite(ctx context.Context, code string, a Agent, keyHash []b
 			return fmt.Errorf("%w: there is none with this code", ErrInvite)
 		case err != nil:
 			return err
+		case i.UsedAt != nil && len(a.PublicKey) > 0:
+			var joined Agent
+			err := tx.Where("public_key = ? AND kind <> ?", a.PublicKey, Removed).Take(&joined).Error
+			if err == nil {
+				a = joined
+			}
+			if !errors.Is(err, gorm.ErrRecordNotFound) {
+				return err
+			}
+			fallthrough
 		case i.UsedAt != nil:
 			return fmt.Errorf("%w: it was used on %s; make another with 'woodlark agents invite'", ErrInvite, i.UsedAt.UTC().Format(time.RFC3339))
 		case time.Now().After(i.EndsAt):

@@ -79,7 +79,7 @@ func checkWords(site, labels string) error {
 }
 
 // Join lets an agent join by an invite, and returns it with its key, of which only a
-// hash is kept.
+// hash is kept. One that signs may ask again when it has not heard the answer.
 func (f *Fleet) Join(ctx context.Context, r remote.JoinRequest, address string) (remote.JoinAnswer, error) {
 	if r.Name != "" && !agentName.MatchString(r.Name) {
 		return remote.JoinAnswer{}, fmt.Errorf("%w: %q is no name for an agent: letters, digits, dots, blanks and dashes, 99 at most", kind.ErrInvalid, kind.Shorten(r.Name))
@@ -98,10 +98,13 @@ func (f *Fleet) Join(ctx context.Context, r remote.JoinRequest, address string) 
 	if err != nil {
 		return remote.JoinAnswer{}, err
 	}
+	answer := remote.JoinAnswer{ID: a.ID, Name: a.Name, Site: a.Site}
+	if _, _, joined := f.Signing(a.ID); joined {
+		return answer, nil
+	}
 	f.put(&Agent{Agent: a, Worker: remote.NewProxy(a.ID, a.Name, f.Service)})
 	f.Changed()
 	f.Notices.Changed(notices.WithActor(ctx, "an agent from "+address), "agent_joined", a.Name, nil, map[string]any{"site": a.Site, "labels": a.Labels})
-	answer := remote.JoinAnswer{ID: a.ID, Name: a.Name, Site: a.Site}
 	if len(r.PublicKey) == 0 {
 		answer.Key = key // one that signs is told none: nobody knows it then
 	}
