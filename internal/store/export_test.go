@@ -76,3 +76,6 @@ func (s *Store) Slept(ago time.Duration) {
 func (s *Store) Transact(ctx context.Context, work func(write func(string) error) error) error {
 	return s.transact(ctx, "try", func(tx *gorm.DB) error { return work(func(text string) error { return tx.Exec(text).Error }) })
 }
+
+// Unpacked is unpacked.
+func (s *Store) Unpacked(ctx context.Context) ([]string, error) { return s.unpacked(ctx) }

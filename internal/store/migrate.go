@@ -64,7 +64,31 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.bringTo(ctx, newest)
+	if err := s.bringTo(ctx, newest); err != nil {
+		return err
+	}
+	list, err := s.unpacked(ctx)
+	for _, table := range list {
+		s.log.Warn("the pages of a table are not packed, which takes twice the disk: have it written anew when nobody waits, see docs/size.md",
+			"table", table, "by", "ALTER TABLE "+table+" PAGE_COMPRESSED=1 PAGE_COMPRESSION_LEVEL=3")
+	}
+	return err
+}
+
+// unpacked are the tables that a server did not pack because they were large already and it would have
+// had to write them anew.
+func (s *Store) unpacked(ctx context.Context) (list []string, err error) {
+	for _, table := range []string{"readings", "rollups"} {
+		var is bool
+		const asks = "SELECT COUNT(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ? AND create_options LIKE '%page_compressed%'"
+		if err := s.pool.QueryRowContext(ctx, asks, table).Scan(&is); err != nil {
+			return nil, wrap("ask which tables are packed", err)
+		}
+		if !is {
+			list = append(list, table)
+		}
+	}
+	return list, nil
 }
 
 // SchemaNow is the version that the database has: that of Schema, unless it was opened as it is.

@@ -269,3 +269,21 @@ func TestADatabaseThatRefusesWrites(t *testing.T) {
 	since, _ = s.Away()
 	assert.True(t, since.IsZero())
 }
+
+// TestPagesArePacked: those of minutes and of what is rolled up are in a database that is new, whatever
+// the server has to do for it; where they are not, it is known.
+func TestPagesArePacked(t *testing.T) {
+	dsn := storetest.DSN()
+	db := raw(t, dsn, "")
+	s, err := store.Open(t.Context(), store.Options{DSN: dsn})
+	require.NoError(t, err)
+	defer s.Close()
+	list, err := s.Unpacked(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	_, err = db.Exec("ALTER TABLE readings PAGE_COMPRESSED=DEFAULT PAGE_COMPRESSION_LEVEL=DEFAULT")
+	require.NoError(t, err)
+	list, err = s.Unpacked(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"readings"}, list)
+}
