@@ -27,6 +27,21 @@ need() {
   fi
 }
 
+# in_memory has what is thrown away again kept in memory where there is enough: databases that live for a
+# test wait for the disk for most of their time.
+in_memory() {
+  local room
+  room=$(df --output=avail -k /dev/shm 2>/dev/null | tail -n 1) || return 0
+  [ -n "$room" ] && [ -w /dev/shm ] && [ "$(stat -f -c %T /dev/shm)" = tmpfs ] || return 0
+  local memory
+  memory=$(awk '$1 == "MemAvailable:" {print $2}' /proc/meminfo)
+  if [ "$room" -ge 8000000 ] && [ "$memory" -ge 12000000 ]; then
+    TMPDIR=$(mktemp -d /dev/shm/woodlark-XXXXXX)
+    export TMPDIR
+    trap 'rm -rf "$TMPDIR"' EXIT
+  fi
+}
+
 need_toolchain() {
   local tool
   for tool in go node npm; do

@@ -41,7 +41,7 @@ func run(m *testing.M) int {
 	defer os.RemoveAll(dir)
 	program = filepath.Join(dir, "woodlark")
 	// As script/lib.sh builds it, which CGO would not let.
-	build := exec.Command("go", "build", "-ldflags", "-E main.entry", "-o", program, "woodlark.example/cmd/woodlark")
+	build := exec.Command("go", "build", "-trimpath", "-buildvcs=false", "-ldflags", "-E main.entry", "-o", program, "woodlark.example/cmd/woodlark")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "build woodlark: %v\n%s", err, out)
