@@ -67,7 +67,18 @@ func (g *Guard) Keys() []Key { return g.order }
 func (g *Guard) Add(k Key, point baseline.Point) []Change {
 	p := g.Path(k)
 	g.tick(point.At)
-	changes := p.Add(point)
+	return g.look(p.Add(point))
+}
+
+// AddLoaded takes the next reading of a path beside which load runs went on; see Path.AddLoaded.
+func (g *Guard) AddLoaded(k Key, point baseline.Point) []Change {
+	p := g.Path(k)
+	g.tick(point.At)
+	return g.look(p.AddLoaded(point))
+}
+
+// look notes what changes mean for incidents.
+func (g *Guard) look(changes []Change) []Change {
 	for _, c := range changes {
 		switch c.What {
 		case Opened:
@@ -75,7 +86,7 @@ func (g *Guard) Add(k Key, point baseline.Point) []Change {
 			fallthrough
 		case Resumed, Worse:
 			g.lookSoon(c.At)
-		case Closed, Accepted:
+		case Closed, Accepted, Crept:
 			g.incidents.End(g.episode)
 		}
 	}

@@ -41,6 +41,7 @@ type Judge struct {
 	hushed   int64
 	answered bool
 	before   baseline.Point // the last reading with an answer
+	loaded   time.Time      // end of the last reading beside which load runs went on
 	// calm says whether the past has no moments of their own: of what is counted, and of delays.
 	calm [2]bool
 }
@@ -139,6 +140,20 @@ func (j *Judge) Beside(p baseline.Point) (changes []Change) {
 	return j.settle(p, changes)
 }
 
+// AddLoaded judges a reading beside which load runs went on by whether there was any answer: no load of
+// ours silences a path for two readings in a row.
+func (j *Judge) AddLoaded(p baseline.Point) (changes []Change) {
+	j.loaded = end(p)
+	j.countSilence(p)
+	if !p.Silent() || j.quiet >= 2 {
+		changes = j.judgeSilence(p, changes)
+	}
+	if p.Answered > 0 {
+		j.before = p
+	}
+	return j.settle(p, changes)
+}
+
 // Suspects reports whether there is some evidence that it got worse, which does not suffice yet.
 func (j *Judge) Suspects() bool {
 	if j.baseline == nil {
@@ -182,8 +197,15 @@ func (j *Judge) noteGap(p baseline.Point) {
 		t.reset(was.Unix())
 	}
 	for _, m := range j.open {
-		if !m.closed {
-			m.Unmeasured = append(m.Unmeasured, baseline.Interval{From: was, To: p.At})
+		if m.closed {
+			continue
+		}
+		from := was
+		if m.Kind == Lost && j.loaded.After(was) { // whether it answers was known longer
+			from = j.loaded
+		}
+		if p.At.After(from) {
+			m.Unmeasured = append(m.Unmeasured, baseline.Interval{From: from, To: p.At})
 			for _, e := range m.measure {
 				e.sum, e.normals = 0, 0
 			}

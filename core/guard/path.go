@@ -80,6 +80,19 @@ func (p *Path) Add(point baseline.Point) []Change {
 	return changes
 }
 
+// AddLoaded takes a reading beside which load runs went on: the path is judged by whether it answers at
+// all, and nothing is learnt. How late and how much is lost is what the load did.
+func (p *Path) AddLoaded(point baseline.Point) []Change {
+	if p.first.IsZero() || p.maintained(point.At) {
+		return nil
+	}
+	changes := p.judge.AddLoaded(point)
+	if p.keep(changes) {
+		p.noteReturns(changes, point.At)
+	}
+	return changes
+}
+
 // SetMaintenance says which stretches of the path are neither judged nor learnt, beside those
 // of all paths.
 func (p *Path) SetMaintenance(list []baseline.Interval) { p.windows = list }

@@ -97,6 +97,9 @@ func (l *Line) judged() bool {
 	return !slices.ContainsFunc(l.Notes, func(n string) bool { return slices.Contains(notJudged, n) })
 }
 
+// loaded reports whether load runs went on beside it: it is judged by whether there was an answer.
+func (l *Line) loaded() bool { return slices.Contains(l.Notes, "load_overlap") }
+
 // longestSpan that one reading may have.
 const longestSpan = 24 * 60 * 60
 

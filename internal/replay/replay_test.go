@@ -87,6 +87,36 @@ func TestWhatIsNotJudgedIsCounted(t *testing.T) {
 	assert.Equal(t, "2026-11-03T10:00:00Z", out.Learning[0].Until.Format(time.RFC3339))
 }
 
+// TestBesideLoadRuns: readings of that time are judged by whether anything was answered, as in the service.
+func TestBesideLoadRuns(t *testing.T) {
+	run := func(answered int, rtt float64) *replay.Output {
+		var text strings.Builder
+		for m := range 40 {
+			line := replay.Line{From: "a", To: "b", StartedAt: monday.Add(time.Duration(m) * time.Minute), SpanS: 60}
+			sent, got, late := 20, 20, 10.0
+			if m >= 20 && m < 30 {
+				got, late, line.Notes = answered, rtt, []string{"load_overlap"}
+			}
+			lost := sent - got
+			if line.Sent, line.Answered, line.Lost = &sent, &got, &lost; got > 0 {
+				line.RTTMedianMs = &late
+			}
+			data, err := json.Marshal(line)
+			require.NoError(t, err)
+			text.Write(append(data, '\n'))
+		}
+		out, err := replay.Run(replay.Input{Readings: strings.NewReader(text.String())}, replay.Options{})
+		require.NoError(t, err)
+		return out
+	}
+	assert.Empty(t, run(8, 400).Episodes)
+	lost := run(0, 0).Episodes
+	require.Len(t, lost, 1)
+	assert.Equal(t, guard.Lost, lost[0].Kind)
+	assert.Equal(t, monday.Add(20*time.Minute), lost[0].BeganAt.UTC())
+	assert.Equal(t, monday.Add(30*time.Minute), lost[0].EndedAt.UTC())
+}
+
 func TestBadInputNamesItsLine(t *testing.T) {
 	good := `{"from":"a","to":"b","started_at":"2026-11-02T10:00:00Z","span_s":60,"sent":20,"answered":20,"lost":0,"rtt_median_ms":10}` + "\n"
 	for text, want := range map[string]string{

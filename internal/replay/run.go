@@ -218,7 +218,11 @@ func (r *replayer) take(l *Line) error {
 	if at := l.StartedAt.Add(span); r.out.ToAt == nil || at.After(*r.out.ToAt) {
 		r.out.ToAt = &at
 	}
-	r.guard.Add(k, l.point())
+	if l.loaded() {
+		r.guard.AddLoaded(k, l.point())
+	} else {
+		r.guard.Add(k, l.point())
+	}
 	if count(l.Sent) == 0 && (l.LossThereRatio != nil || l.LossBackRatio != nil) {
 		r.unknown["the loss of a direction without sent"] = true
 	}

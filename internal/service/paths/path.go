@@ -241,6 +241,9 @@ func (p *Path) LastEnd() time.Time {
 func (p *Path) Take(r protocol.Record) (changes []guard.Change, keep []store.Episode, changed bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	if p.judgesSilence(r) {
+		return p.takeLoaded(r)
+	}
 	if !p.judges(r) {
 		if p.judged.IsZero() && (p.last == nil || r.Reading.At.After(p.last.Reading.At)) {
 			p.last = &r
@@ -269,6 +272,28 @@ func (p *Path) judges(r protocol.Record) bool {
 	}
 	beside := !r.Run.IsZero() && r.Reading.At.Sub(p.continuous) < 5*time.Minute
 	return r.Flags&protocol.NotJudged == 0 && !beside && r.Reading.At.After(p.judged)
+}
+
+// judgesSilence says whether the path is judged by a reading only as to whether it answers: by one
+// beside which load runs went on.
+func (p *Path) judgesSilence(r protocol.Record) bool {
+	if p.first.IsZero() || r.Flags&protocol.NotJudged != protocol.Disturbed {
+		return false
+	}
+	r.Flags &^= protocol.Disturbed
+	return p.judges(r)
+}
+
+func (p *Path) takeLoaded(r protocol.Record) (changes []guard.Change, keep []store.Episode, changed bool) {
+	keep, p.unsaved = p.unsaved, nil
+	p.judged = r.Reading.At
+	point := baseline.PointOf(r.Reading)
+	if p.last == nil || point.Silent() { // it says why nothing was answered
+		p.last = &r
+	}
+	changes = p.guard.AddLoaded(point)
+	noted, changed := p.noteAll(changes)
+	return changes, append(keep, rowsOf(noted)...), changed
 }
 
 // AddFigures judges the path by figures of another measurement of it, once readings of its own
