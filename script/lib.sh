@@ -37,6 +37,7 @@ in_memory() {
   memory=$(awk '$1 == "MemAvailable:" {print $2}' /proc/meminfo)
   if [ "$room" -ge 8000000 ] && [ "$memory" -ge 12000000 ]; then
     TMPDIR=$(mktemp -d /dev/shm/woodlark-XXXXXX)
+    chmod 0711 "$TMPDIR" # some tests are of who has no rights
     export TMPDIR
     trap 'rm -rf "$TMPDIR"' EXIT
   fi
