@@ -2,6 +2,7 @@ package remote
 
 import (
 	"context"
+	"crypto/ed25519"
 	"crypto/x509"
 	"net/http"
 
@@ -27,6 +28,17 @@ func Join(ctx context.Context, base, code string, a JoinRequest, trust *x509.Cer
 // not know the key that the link shows.
 func (l *Link) SignFromNow(ctx context.Context, public []byte) error {
 	return l.call(ctx, http.MethodPost, "/key", KeyOrder{public}, nil)
+}
+
+// signsAnew has a service that knows the former key go by the signature from now on. It reports
+// whether it does.
+func (l *Link) signsAnew(ctx context.Context) bool {
+	if l.Former == "" || l.Signs == nil {
+		return false
+	}
+	before := &Link{Base: l.Base, Key: l.Former, Log: l.Log, Trust: l.Trust, Pin: l.Pin}
+	before.at.Store(l.at.Load())
+	return before.SignFromNow(ctx, l.Signs.Public().(ed25519.PublicKey)) == nil
 }
 
 // JoinRequest is what an agent says of itself when it joins.

@@ -312,17 +312,6 @@ func (l *Link) Run(ctx context.Context, worker protocol.Worker) error {
 	return nil
 }
 
-// signsAnew has a service that knows the former key go by the signature from now on. It reports
-// whether it does.
-func (l *Link) signsAnew(ctx context.Context) bool {
-	if l.Former == "" || l.Signs == nil {
-		return false
-	}
-	before := &Link{Base: l.Base, Key: l.Former, Log: l.Log, Trust: l.Trust, Pin: l.Pin}
-	before.at.Store(l.at.Load())
-	return before.SignFromNow(ctx, l.Signs.Public().(ed25519.PublicKey)) == nil
-}
-
 // tellAway tells an agent that wants to know whether the service is away.
 func tellAway(worker protocol.Worker, is bool) {
 	if w, ok := worker.(interface{ ServiceAway(bool) }); ok {
