@@ -342,10 +342,11 @@ func TestDemoAndConsole(t *testing.T) {
 		axe(t, page, "measure, a trace")
 	})
 
-	// What measures for a while is looked at in a browser of its own, beside the rest.
-	t.Run("side by side", func(t *testing.T) {
+	// What measures for a while is looked at in a browser of its own, beside the rest: at once, where
+	// t.Parallel would have them wait until all tests that began have ended.
+	var both sync.WaitGroup
+	both.Go(func() {
 		t.Run("what measures for a while", func(t *testing.T) {
-			t.Parallel()
 			other, end, err := browser.New(t.Context(), 1280, 800)
 			require.NoError(t, err)
 			defer end()
@@ -354,8 +355,9 @@ func TestDemoAndConsole(t *testing.T) {
 			t.Run("acceptance", func(t *testing.T) { acceptance(t, other, s) })
 			t.Run("readiness", func(t *testing.T) { readiness(t, other, s) })
 		})
+	})
+	both.Go(func() {
 		t.Run("what does not", func(t *testing.T) {
-			t.Parallel()
 			t.Run("boards", func(t *testing.T) { boards(t, page, m, s) })
 			t.Run("comparing", func(t *testing.T) { comparing(t, page, s) })
 			t.Run("people", func(t *testing.T) { peopleComeIn(t, page, m, s) })
@@ -363,6 +365,7 @@ func TestDemoAndConsole(t *testing.T) {
 			t.Run("others are told", func(t *testing.T) { handsOn(t, page, m, s) })
 		})
 	})
+	both.Wait()
 
 	t.Run("dark, and narrow", func(t *testing.T) {
 		visit(t, page, s.base+"/")
