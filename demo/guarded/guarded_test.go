@@ -20,6 +20,7 @@ import (
 	"woodlark.example/demo/guarded"
 	"woodlark.example/internal/api"
 	"woodlark.example/internal/api/apitype"
+	"woodlark.example/internal/busy"
 	"woodlark.example/internal/ident"
 	"woodlark.example/internal/network/world"
 	"woodlark.example/internal/network/world/schedule"
@@ -51,17 +52,36 @@ func TestWhatGetsWorseIsToldAsItIs(t *testing.T) {
 	for _, x := range list {
 		t.Run(x.Name, func(t *testing.T) {
 			t.Parallel()
-			g := &guardedWorld{x: x, m: must(x.World(reference, time.UTC))(t)}
-			d := g.report(t)
-			g.episodes(t, d)
-			g.properties(t, d)
-			g.incidents(t, d)
-			if t.Failed() {
-				told, _ := json.MarshalIndent(d, "", " ")
-				t.Log(string(told))
-			}
+			busy.AsItIs(t, func() string { return tell(t, x) })
 		})
 	}
+}
+
+// tell says what is wrong of what is told of a world. What chance does to the probes is another thing
+// each time, as paths have other identifiers, so what chance alone does is not wrong each time.
+func tell(t *testing.T, x guarded.Exercise) string {
+	g := &guardedWorld{x: x, m: must(x.World(reference, time.UTC))(t)}
+	d := g.report(t)
+	found := &findings{T: t}
+	g.episodes(found, d)
+	g.properties(found, d)
+	g.incidents(found, d)
+	if found.wrong != nil {
+		told, _ := json.MarshalIndent(d, "", " ")
+		t.Log(string(told))
+	}
+	return strings.Join(found.wrong, "\n")
+}
+
+// findings gathers what is wrong in one try.
+type findings struct {
+	*testing.T
+	wrong []string
+}
+
+// Errorf notes what is wrong.
+func (f *findings) Errorf(format string, args ...any) {
+	f.wrong = append(f.wrong, fmt.Sprintf(format, args...))
 }
 
 func must[T any](v T, err error) func(*testing.T) T {
@@ -170,7 +190,7 @@ func (g *guardedWorld) toldOf(d apitype.Degraded, path [2]string) (list []apityp
 
 func doubtOf(e guarded.Told) time.Duration { return cmp.Or(e.Doubt, 5*time.Minute) }
 
-func (g *guardedWorld) episodes(t *testing.T, d apitype.Degraded) {
+func (g *guardedWorld) episodes(t *findings, d apitype.Degraded) {
 	t.Helper()
 	for _, path := range g.x.Paths {
 		var want []guarded.Told
@@ -197,15 +217,15 @@ func sentences(list []apitype.Episode) string {
 	return strings.Join(all, " | ")
 }
 
-func (g *guardedWorld) episode(t *testing.T, want guarded.Told, got apitype.Episode) {
+func (g *guardedWorld) episode(t *findings, want guarded.Told, got apitype.Episode) {
 	t.Helper()
 	name := want.Path[0] + " → " + want.Path[1]
 	assert.Equal(t, want.Kind, got.Kind, name)
-	assert.WithinDuration(t, g.at(t, want.Since), got.FromAt, doubtOf(want), name)
+	assert.WithinDuration(t, g.at(t.T, want.Since), got.FromAt, doubtOf(want), name)
 	if want.Until == "" {
 		assert.Nil(t, got.ToAt, name)
 	} else if assert.NotNil(t, got.ToAt, "%s is over", name) {
-		assert.WithinDuration(t, g.at(t, want.Until), *got.ToAt, doubtOf(want), name)
+		assert.WithinDuration(t, g.at(t.T, want.Until), *got.ToAt, doubtOf(want), name)
 	}
 	if want.Measure != "" {
 		assert.True(t, slices.ContainsFunc(got.Excesses, func(x apitype.Excess) bool { return x.Measure == want.Measure }), "%s: %s", name, got.Sentence)
@@ -214,12 +234,12 @@ func (g *guardedWorld) episode(t *testing.T, want guarded.Told, got apitype.Epis
 		assert.Equal(t, want.Cause, got.Cause, name)
 	}
 	if want.Hop != "" && assert.NotNil(t, got.Moved, name) {
-		assert.Equal(t, g.address(t, want.Hop), got.Moved.Hop, name)
+		assert.Equal(t, g.address(t.T, want.Hop), got.Moved.Hop, name)
 	}
 	assert.GreaterOrEqual(t, got.Times, want.Times, name)
 }
 
-func (g *guardedWorld) properties(t *testing.T, d apitype.Degraded) {
+func (g *guardedWorld) properties(t *findings, d apitype.Degraded) {
 	t.Helper()
 	type one struct {
 		path [2]string
@@ -247,11 +267,11 @@ func (g *guardedWorld) properties(t *testing.T, d apitype.Degraded) {
 		}
 		got := told[i]
 		if want.Since != "" {
-			assert.WithinDuration(t, g.at(t, want.Since), got.SinceAt, doubtOf(want), got.Sentence)
+			assert.WithinDuration(t, g.at(t.T, want.Since), got.SinceAt, doubtOf(want), got.Sentence)
 		}
 		for _, x := range [][2]string{{want.From, got.From}, {want.To, got.To}} {
 			if x[0] != "" {
-				a, b := must(time.Parse("15:04", x[0]))(t), must(time.Parse("15:04", x[1]))(t)
+				a, b := must(time.Parse("15:04", x[0]))(t.T), must(time.Parse("15:04", x[1]))(t.T)
 				assert.WithinDuration(t, a, b, 35*time.Minute, got.Sentence)
 			}
 		}
@@ -259,7 +279,7 @@ func (g *guardedWorld) properties(t *testing.T, d apitype.Degraded) {
 	}
 }
 
-func (g *guardedWorld) incidents(t *testing.T, d apitype.Degraded) {
+func (g *guardedWorld) incidents(t *findings, d apitype.Degraded) {
 	t.Helper()
 	var all []string
 	for _, x := range d.Incidents {
@@ -269,7 +289,7 @@ func (g *guardedWorld) incidents(t *testing.T, d apitype.Degraded) {
 		return
 	}
 	for _, want := range g.x.Incidents {
-		ends := [2]string{g.address(t, want.Hops[0]), g.address(t, want.Hops[1])}
+		ends := [2]string{g.address(t.T, want.Hops[0]), g.address(t.T, want.Hops[1])}
 		i := slices.IndexFunc(d.Incidents, func(x apitype.Incident) bool {
 			return slices.ContainsFunc(x.Segments, func(s apitype.Segment) bool { return s.From == ends[0] && s.To == ends[1] })
 		})
@@ -278,7 +298,7 @@ func (g *guardedWorld) incidents(t *testing.T, d apitype.Degraded) {
 		}
 		got := d.Incidents[i]
 		assert.Len(t, got.Members, want.Count, got.Sentence)
-		assert.WithinDuration(t, g.at(t, want.Since), got.BeganAt, doubtOf(want), got.Sentence)
+		assert.WithinDuration(t, g.at(t.T, want.Since), got.BeganAt, doubtOf(want), got.Sentence)
 		assert.Equal(t, want.Until == "", got.EndedAt == nil, got.Sentence)
 	}
 }
