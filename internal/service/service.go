@@ -341,6 +341,7 @@ func (s *Service) Run(ctx context.Context) error {
 	s.housekeeping(ctx, "go on with runs that were cut", func() error { return s.Runs.TakeUp(ctx) })
 	// One whose episodes ended as the service was being killed is not told as going on for ever.
 	s.housekeeping(ctx, "end incidents", func() error { return s.Incidents.End(ctx) })
+	beside.Go(func() { s.lookForDatabase(ctx) })
 	tick := time.NewTicker(20 * time.Second)
 	defer tick.Stop()
 	var swept time.Time
@@ -364,6 +365,23 @@ func (s *Service) Run(ctx context.Context) error {
 		case <-ctx.Done():
 			return nil
 		case <-tick.C:
+		}
+	}
+}
+
+// lookForDatabase asks a database that was found away again until it is back: who stands before this
+// service sends callers elsewhere meanwhile.
+func (s *Service) lookForDatabase(ctx context.Context) {
+	tick := time.NewTicker(2 * time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if since, _ := s.Notices.Away(); !since.IsZero() {
+			s.Fleet.See(ctx, time.Now())
 		}
 	}
 }

@@ -253,7 +253,12 @@ func (f *Fleet) See(ctx context.Context, now time.Time) {
 			f.change(a.ID, func(a *Agent) { a.SeenAt = &seen })
 		}
 	}
-	f.Notices.NoteAway(f.Store.SeenAgents(ctx, here, now))
+	switch err := f.Store.SeenAgents(ctx, here, now); {
+	case err != nil:
+		f.Notices.NoteAway(err)
+	case len(here) > 0:
+		f.Notices.NoteTakes(ctx)
+	}
 }
 
 // HeldBack is how many readings wait at agents for the database.

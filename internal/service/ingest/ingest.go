@@ -71,7 +71,7 @@ func (x *Ingest) Upload(ctx context.Context, u protocol.Upload) error {
 	}
 	if err == nil {
 		err = x.keep(ctx, &u)
-		x.Notices.NoteAway(err)
+		x.Notices.NoteHeld(err)
 	}
 	if errors.Is(err, kind.ErrInvalid) || errors.Is(err, store.ErrUnfit) {
 		return fmt.Errorf("%w: %w", protocol.ErrRefused, err)

@@ -2,6 +2,7 @@ package notices_test
 
 import (
 	"database/sql"
+	"errors"
 	"log/slog"
 	"os"
 	"testing"
@@ -55,4 +56,26 @@ func TestWhatWasDoneIsNotedLater(t *testing.T) {
 	told, err := s.Notices(ctx, before.Add(-time.Minute))
 	require.NoError(t, err)
 	require.Len(t, told, 1)
+}
+
+// TestWhenTheDatabaseIsBack: what takes anything is back, unless readings are held back: then what takes
+// them is.
+func TestWhenTheDatabaseIsBack(t *testing.T) {
+	n := notices.New(notices.Options{Store: storetest.New(t), Log: slog.New(slog.DiscardHandler), Events: &events.Stream{}, Zone: time.UTC, Disk: func() string { return "" }})
+	away := func() bool { since, _ := n.Away(); return !since.IsZero() }
+	n.NoteHeld(nil)
+	n.NoteAway(errors.New("another"))
+	assert.False(t, away())
+	n.NoteAway(store.ErrAway)
+	assert.True(t, away())
+	n.NoteTakes(t.Context())
+	assert.False(t, away())
+	n.NoteHeld(store.ErrAway)
+	n.NoteTakes(t.Context())
+	assert.True(t, away(), "readings wait")
+	n.NoteBack(t.Context())
+	assert.False(t, away())
+	n.NoteAway(store.ErrAway)
+	n.NoteTakes(t.Context())
+	assert.False(t, away(), "none waits any more")
 }

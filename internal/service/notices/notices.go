@@ -39,6 +39,7 @@ type Notices struct {
 
 	mu    sync.Mutex
 	since time.Time // the database takes nothing; zero while it does
+	held  bool      // and readings are held back since
 	why   string
 	full  string // the disk that was told of
 	// late are lines that wait for the database, oldest first.
@@ -88,6 +89,29 @@ func (n *Notices) NoteAway(err error) {
 	n.why = n.sayWhy(err)
 }
 
+// NoteHeld is NoteAway of readings that are held back: it is back when it takes them.
+func (n *Notices) NoteHeld(err error) {
+	n.NoteAway(err)
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.held = n.held || !n.since.IsZero() && errors.Is(err, store.ErrAway)
+}
+
+// NoteTakes notes that the database took something that is no reading: it is back unless readings are
+// held back.
+func (n *Notices) NoteTakes(ctx context.Context) {
+	n.mu.Lock()
+	since, why := n.since, n.why
+	if n.held || since.IsZero() {
+		n.mu.Unlock()
+		return
+	}
+	n.since, n.why = time.Time{}, ""
+	n.mu.Unlock()
+	n.Notify(ctx, "database_back", fmt.Sprintf("The database took nothing from %s for %s: %s. No reading was held back.",
+		since.In(n.zone).Format("15:04:05"), time.Since(since).Round(time.Second), why))
+}
+
 // sayWhy says in words for everybody why the database takes nothing.
 func (n *Notices) sayWhy(err error) string {
 	if says := n.disk(); says != "" {
@@ -105,7 +129,7 @@ func (n *Notices) sayWhy(err error) string {
 func (n *Notices) NoteBack(ctx context.Context) {
 	n.mu.Lock()
 	since, why := n.since, n.why
-	n.since, n.why = time.Time{}, ""
+	n.since, n.why, n.held = time.Time{}, "", false
 	n.mu.Unlock()
 	if since.IsZero() {
 		return
